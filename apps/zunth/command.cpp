@@ -1,0 +1,67 @@
+#include "apps/zunth/command.hpp"
+
+#include <boost/asio/as_tuple.hpp>
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/detached.hpp>
+#include <boost/asio/use_awaitable.hpp>
+
+namespace zunth::cli {
+
+Awaitable<void> Interrupt::wait(ua::Duration limit) {
+  if (wanted_) co_return;
+  timer_.expires_after(limit);
+  co_await timer_.async_wait(asio::as_tuple(asio::use_awaitable));
+}
+
+int withSession(const Options& options, bool waits, Work work) {
+  auto url = Places::load().resolve(options.at);
+  if (!url) return fail(url.error());
+  asio::io_context loop(1);
+  Interrupt interrupt(loop);
+  asio::signal_set signals(loop, SIGINT, SIGTERM);
+  int code = kServerError;
+  SessionPtr session;
+
+  auto run = [&]() -> Awaitable<void> {
+    client::Session::Options settings;
+    settings.timeout = ua::milliseconds(options.timeout * 1000);
+    auto opened = co_await client::Session::open(*url, settings);
+    if (!opened) {
+      code = fail(opened.error());
+    } else {
+      session = *opened;
+      code = co_await work(session, interrupt);
+      co_await session->close();
+    }
+    signals.cancel();
+  };
+  auto leave = [&]() -> Awaitable<void> {
+    if (session) co_await session->close();
+    loop.stop();
+  };
+  signals.async_wait([&](const boost::system::error_code& error, int) {
+    if (error) return;
+    if (waits && session) return interrupt.raise();
+    code = kInterrupted;
+    asio::co_spawn(loop, leave(), asio::detached);
+  });
+  asio::co_spawn(loop, run(), [](std::exception_ptr failure) {
+    if (failure) std::rethrow_exception(failure);
+  });
+  loop.run();
+  return code;
+}
+
+CLI::App* addVerb(Program program, const std::string& name, const std::string& about, const std::string& example) {
+  auto* verb = program.app.add_subcommand(name, about);
+  verb->footer("Example: " + example);
+  static const std::map<std::string, Format> formats{{"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
+  Options& options = program.options;
+  verb->add_option("--at,--server", options.at, "Server: a URL, or a name saved with 'zunth at add'")->type_name("PLACE");
+  verb->add_option("--output", options.format, "table, json or csv")->transform(CLI::CheckedTransformer(formats, CLI::ignore_case))->type_name("FORMAT");
+  verb->add_option("--timeout", options.timeout, "Seconds to wait for the server")->check(CLI::Range(0.01, 86400.0))->capture_default_str();
+  verb->add_flag("--quiet", options.quiet, "Print results and errors only");
+  return verb;
+}
+
+}  // namespace zunth::cli

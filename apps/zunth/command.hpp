@@ -1,0 +1,70 @@
+#pragma once
+
+#include <CLI/CLI.hpp>
+#include <boost/asio/signal_set.hpp>
+#include <functional>
+
+#include "apps/zunth/output.hpp"
+#include "apps/zunth/places.hpp"
+#include "service/client/session.hpp"
+
+namespace zunth::cli {
+
+namespace asio = net::asio;
+template <class T>
+using Awaitable = client::Awaitable<T>;
+using SessionPtr = std::shared_ptr<client::Session>;
+
+/// What every verb takes.
+struct Options {
+  std::string at;
+  Format format = Format::Table;
+  double timeout = 10;  // s
+  bool quiet = false;
+};
+
+/// Lets a verb wait until the user has had enough.
+class Interrupt {
+ public:
+  explicit Interrupt(asio::io_context& loop) : timer_(loop, asio::steady_timer::time_point::max()) {}
+  bool isWanted() const { return wanted_; }
+  void raise() {
+    wanted_ = true;
+    timer_.cancel();
+  }
+  /// Returns when raise() is called or `limit` has passed.
+  Awaitable<void> wait(ua::Duration limit);
+
+ private:
+  asio::steady_timer timer_;
+  bool wanted_ = false;
+};
+
+using Work = std::function<Awaitable<int>(SessionPtr session, Interrupt& interrupt)>;
+
+/// Connects, does the work in a session, closes it; the exit code. Ctrl-C raises the interrupt when `waits`, else ends
+/// the work; the session is closed either way.
+int withSession(const Options& options, bool waits, Work work);
+
+/// Adds one verb to the program; its callback sets the exit code.
+struct Program {
+  CLI::App& app;
+  Options& options;
+  int& exitCode;
+};
+void addEndpoints(Program program);
+void addTree(Program program);
+void addShow(Program program);
+void addRead(Program program);
+void addWrite(Program program);
+void addCall(Program program);
+void addWatch(Program program);
+void addAt(Program program);
+void addCheck(Program program);
+void addNew(Program program);
+void addDemo(Program program);
+
+/// A verb that takes the common options.
+CLI::App* addVerb(Program program, const std::string& name, const std::string& about, const std::string& example);
+
+}  // namespace zunth::cli

@@ -1,0 +1,22 @@
+// zunth: the client, and the administrator's hand.
+#include "apps/zunth/command.hpp"
+
+int main(int argc, char** argv) {
+  using namespace zunth::cli;
+  CLI::App app{"Finds, browses, reads, writes, calls and watches OPC UA servers; makes and checks sites.", "zunth"};
+  app.require_subcommand(1);
+  app.set_help_all_flag("--help-all", "Help of every verb");
+  app.footer(
+      "A node is a path from Objects (Hatchery/Intake/DF1/pressure, * for any name, ** for any depth) or a NodeId (ns=2;s=...).\n"
+      "Exit codes: 0 done, 1 the answer is no, 2 wrong use, 3 no connection, 4 refused, 5 the server's error.");
+  Options options;
+  int exitCode = kDone;
+  const Program program{app, options, exitCode};
+  for (auto add : {addEndpoints, addTree, addShow, addRead, addWrite, addCall, addWatch, addAt, addCheck, addNew, addDemo}) add(program);
+  try {
+    app.parse(argc, argv);
+  } catch (const CLI::ParseError& e) {
+    return app.exit(e) == 0 ? kDone : kWrongUse;
+  }
+  return exitCode;
+}

@@ -1,0 +1,159 @@
+#include "apps/zunth/output.hpp"
+
+#include <fmt/chrono.h>
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cstdio>
+#include <ctime>
+
+namespace zunth::cli {
+
+using namespace ua;
+
+namespace {
+
+bool hasColour() {
+  static const bool yes = isTerminal() && !std::getenv("NO_COLOR");
+  return yes;
+}
+std::string styled(const char* code, const std::string& text) {
+  return hasColour() && !text.empty() ? fmt::format("\x1b[{}m{}\x1b[0m", code, text) : text;
+}
+
+std::string csvField(const std::string& text) {
+  if (text.find_first_of(",\"\n\r") == std::string::npos) return text;
+  std::string out = "\"";
+  for (char c : text) out += c == '"' ? "\"\"" : std::string(1, c);
+  return out + "\"";
+}
+
+std::string csvOf(const Cell& cell) {
+  return csvField(cell.json.is_string() ? cell.json.get<std::string>() : cell.json.is_null() ? "" : cell.json.dump());
+}
+
+}  // namespace
+
+bool isTerminal() {
+  static const bool yes = ::isatty(STDOUT_FILENO) != 0;
+  return yes;
+}
+std::string dim(const std::string& text) { return styled("2", text); }
+std::string bold(const std::string& text) { return styled("1", text); }
+std::string coloured(StatusCode status, const std::string& text) {
+  return status.isGood() ? text : styled(status.isBad() ? "1;31" : "33", text);
+}
+
+std::size_t width(const std::string& text) {
+  std::size_t columns = 0;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    if (text[i] == '\x1b') {
+      while (i < text.size() && text[i] != 'm') ++i;
+      continue;
+    }
+    if ((static_cast<unsigned char>(text[i]) & 0xC0) != 0x80) ++columns;
+  }
+  return columns;
+}
+
+std::string Records::text(Format format, bool onTerminal, const std::vector<std::size_t>& rightAligned) const {
+  std::string out;
+  if (format == Format::Json) {
+    Json list = Json::array();
+    for (const auto& row : rows_) {
+      Json record = Json::object();
+      for (std::size_t c = 0; c < columns_.size(); ++c) record[columns_[c]] = row[c].json;
+      list.push_back(std::move(record));
+    }
+    return list.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+  }
+  if (format == Format::Csv) {
+    for (std::size_t c = 0; c < columns_.size(); ++c) out += (c ? "," : "") + csvField(columns_[c]);
+    out += "\n";
+    for (const auto& row : rows_) {
+      for (std::size_t c = 0; c < columns_.size(); ++c) out += (c ? "," : "") + csvOf(row[c]);
+      out += "\n";
+    }
+    return out;
+  }
+  std::vector<std::size_t> widths(columns_.size(), 0);
+  for (std::size_t c = 0; c < columns_.size(); ++c) {
+    if (onTerminal) widths[c] = columns_[c].size();
+    for (const auto& row : rows_) widths[c] = std::max(widths[c], width(row[c].text));
+  }
+  auto line = [&](auto&& textOf) {
+    std::string text;
+    for (std::size_t c = 0; c < columns_.size(); ++c) {
+      const std::string cell = textOf(c);
+      const std::string padding(widths[c] - std::min(widths[c], width(cell)), ' ');
+      const bool right = std::ranges::find(rightAligned, c) != rightAligned.end();
+      text += (c ? "  " : "") + (right ? padding + cell : cell + padding);
+    }
+    text.erase(text.find_last_not_of(' ') + 1);
+    return text + "\n";
+  };
+  if (onTerminal && !rows_.empty()) {
+    out += line([&](std::size_t c) {
+      std::string name = columns_[c];
+      std::ranges::transform(name, name.begin(), [](unsigned char ch) { return static_cast<char>(std::toupper(ch)); });
+      return dim(name);
+    });
+  }
+  for (const auto& row : rows_) out += line([&](std::size_t c) { return row[c].text; });
+  return out;
+}
+
+ExitCode exitCodeOf(StatusCode code) {
+  if (code.isGood()) return kDone;
+  const auto any = [code](std::initializer_list<StatusCode> codes) {
+    return std::ranges::any_of(codes, [code](StatusCode c) { return code.condition() == c; });
+  };
+  if (any({status::BadConnectionRejected, status::BadConnectionClosed, status::BadTcpEndpointUrlInvalid, status::BadTimeout, status::BadNotConnected,
+           status::BadSecureChannelClosed, status::BadCommunicationError, status::BadServerHalted, status::BadTcpMessageTypeInvalid}))
+    return kNoConnection;
+  if (any({status::BadNodeIdUnknown, status::BadNodeIdInvalid, status::BadNoMatch, status::BadTypeMismatch, status::BadOutOfRange,
+           status::BadAttributeIdInvalid, status::BadArgumentsMissing, status::BadTooManyArguments, status::BadInvalidArgument,
+           status::BadMethodInvalid, status::BadSyntaxError, status::BadIndexRangeInvalid, status::BadIndexRangeNoData}))
+    return kWrongUse;
+  const auto name = code.name();
+  if (any({status::BadNotWritable, status::BadNotReadable, status::BadUserAccessDenied}) || name.starts_with("BadSecurity") ||
+      name.starts_with("BadIdentity") || name.starts_with("BadCertificate"))
+    return kRefused;
+  if (any({status::BadNoCommunication, status::BadDeviceFailure, status::BadResourceUnavailable})) return kNo;
+  return kServerError;
+}
+
+int fail(const Error& error) {
+  const auto name = error.code.name();
+  if (error.cause.empty())
+    std::fprintf(stderr, "zunth: the server answers %.*s\n", static_cast<int>(name.size()), name.data());
+  else
+    std::fprintf(stderr, "zunth: %s (%.*s)\n", error.cause.c_str(), static_cast<int>(name.size()), name.data());
+  if (!error.next.empty()) std::fprintf(stderr, "try: %s\n", error.next.c_str());
+  return exitCodeOf(error.code);
+}
+
+int wrongUse(const std::string& cause, const std::string& next) {
+  std::fprintf(stderr, "zunth: %s\n", cause.c_str());
+  if (!next.empty()) std::fprintf(stderr, "try: %s\n", next.c_str());
+  return kWrongUse;
+}
+
+std::string localTime(std::chrono::system_clock::time_point time) {
+  const auto seconds = std::chrono::floor<std::chrono::seconds>(time);
+  const auto ms = std::chrono::duration_cast<std::chrono::milliseconds>(time - seconds).count();
+  const std::tm local = fmt::localtime(std::chrono::system_clock::to_time_t(seconds));
+  const std::tm today = fmt::localtime(std::time(nullptr));
+  const bool isToday = local.tm_yday == today.tm_yday && local.tm_year == today.tm_year;
+  return fmt::format("{}{:%H:%M:%S}.{:03}", isToday ? "" : fmt::format("{:%Y-%m-%d} ", local), local, ms);
+}
+
+std::string localZone() {
+  const std::tm local = fmt::localtime(std::time(nullptr));
+  const long minutes = local.tm_gmtoff / 60;
+  return fmt::format("UTC{}{:02}:{:02}", minutes < 0 ? '-' : '+', std::labs(minutes) / 60, std::labs(minutes) % 60);
+}
+
+}  // namespace zunth::cli

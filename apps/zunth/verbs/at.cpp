@@ -1,0 +1,93 @@
+#include <fmt/format.h>
+
+#include <filesystem>
+
+#include "apps/zunth/command.hpp"
+#include "core/ua/text.hpp"
+#include "service/net/url.hpp"
+
+namespace zunth::cli {
+
+namespace {
+
+int listPlaces(const Options& options) {
+  const Places places = Places::load();
+  const auto here = places.chosen.find(std::filesystem::current_path().string());
+  Records records({"name", "url", "chosen"});
+  for (const auto& [name, url] : places.urls) {
+    const bool isChosen = here != places.chosen.end() && here->second == name;
+    records.add({name, url, Cell(isChosen ? "for this folder" : "", isChosen)});
+  }
+  if (records.empty() && options.format == Format::Table)
+    std::fprintf(stderr, "no place is saved yet\ntry: zunth at add hatchery opc.tcp://127.0.0.1:4840\n");
+  else
+    std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
+  return kDone;
+}
+
+int save(const Places& places, const std::string& said, bool quiet) {
+  auto saved = places.save();
+  if (!saved) return fail(saved.error());
+  if (!quiet) std::printf("%s\n", said.c_str());
+  return kDone;
+}
+
+int addPlace(const Options& options, const std::string& name, const std::string& url) {
+  auto parsed = net::Url::parse(url);
+  if (!parsed) {
+    fail(parsed.error());
+    return kWrongUse;
+  }
+  Places places = Places::load();
+  places.urls[name] = url;
+  return save(places, fmt::format("{} is {}", name, url), options.quiet);
+}
+
+int removePlace(const Options& options, const std::string& name) {
+  Places places = Places::load();
+  if (!places.urls.erase(name)) return wrongUse(fmt::format("there is no place '{}'", name), "zunth at");
+  std::erase_if(places.chosen, [&](const auto& entry) { return entry.second == name; });
+  return save(places, fmt::format("{} is forgotten", name), options.quiet);
+}
+
+int choosePlace(const Options& options, const std::string& name) {
+  Places places = Places::load();
+  auto url = places.urls.contains(name) ? ua::Result<std::string>(places.urls[name]) : places.resolve(name);
+  if (!url) return fail(url.error()), kWrongUse;
+  if (!places.urls.contains(name)) places.urls[name] = *url;
+  const std::string folder = std::filesystem::current_path().string();
+  places.chosen[folder] = name;
+  return save(places, fmt::format("in {} commands now go to {}", folder, *url), options.quiet);
+}
+
+}  // namespace
+
+void addAt(Program program) {
+  auto* verb = program.app.add_subcommand("at", "Save servers under a name, choose one for this folder; alone: list them.");
+  verb->footer("Example: zunth at add hatchery opc.tcp://127.0.0.1:4840\n         zunth at use hatchery");
+  Options& options = program.options;
+  static const std::map<std::string, Format> formats{{"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
+  verb->add_option("--output", options.format, "table, json or csv")->transform(CLI::CheckedTransformer(formats, CLI::ignore_case))->type_name("FORMAT");
+  verb->add_flag("--quiet", options.quiet, "Print results and errors only");
+  auto name = std::make_shared<std::string>();
+  auto url = std::make_shared<std::string>();
+  auto* add = verb->add_subcommand("add", "Save a server under a name.");
+  add->add_option("NAME", *name, "Any word")->required();
+  add->add_option("URL", *url, "opc.tcp://HOST:PORT")->required();
+  auto* remove = verb->add_subcommand("remove", "Forget a saved name.");
+  remove->add_option("NAME", *name, "A saved name")->required();
+  auto* use = verb->add_subcommand("use", "Choose a server for commands in this folder.");
+  use->add_option("NAME", *name, "A saved name")->required();
+  verb->callback([program, name, url, add, remove, use] {
+    if (*add)
+      program.exitCode = addPlace(program.options, *name, *url);
+    else if (*remove)
+      program.exitCode = removePlace(program.options, *name);
+    else if (*use)
+      program.exitCode = choosePlace(program.options, *name);
+    else
+      program.exitCode = listPlaces(program.options);
+  });
+}
+
+}  // namespace zunth::cli

@@ -1,0 +1,134 @@
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <csignal>
+#include <filesystem>
+#include <optional>
+
+#include "apps/zunth/command.hpp"
+
+extern char** environ;
+
+namespace zunth::cli {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+volatile std::sig_atomic_t asked = 0;
+
+/// A program that runs beside this one; ended with it.
+class Child {
+ public:
+  /// Starts it and waits for its first line of output, which says that it is ready.
+  static std::optional<Child> start(const std::vector<std::string>& command) {
+    int lines[2];
+    if (::pipe2(lines, O_CLOEXEC) != 0) return std::nullopt;
+    posix_spawn_file_actions_t actions;
+    posix_spawn_file_actions_init(&actions);
+    posix_spawn_file_actions_adddup2(&actions, lines[1], STDOUT_FILENO);
+    // Ctrl-C reaches this program alone; it ends the others in order.
+    posix_spawnattr_t attributes;
+    posix_spawnattr_init(&attributes);
+    posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETPGROUP);
+    posix_spawnattr_setpgroup(&attributes, 0);
+    std::vector<char*> arguments;
+    for (const auto& word : command) arguments.push_back(const_cast<char*>(word.c_str()));
+    arguments.push_back(nullptr);
+    Child child;
+    const int failure = ::posix_spawn(&child.pid_, command[0].c_str(), &actions, &attributes, arguments.data(), environ);
+    posix_spawn_file_actions_destroy(&actions);
+    posix_spawnattr_destroy(&attributes);
+    ::close(lines[1]);
+    char first = 0;
+    const bool isReady = failure == 0 && ::read(lines[0], &first, 1) == 1;
+    ::close(lines[0]);
+    if (failure == 0 && !isReady) child.stop();
+    if (!isReady) return std::nullopt;
+    return child;
+  }
+  void stop() {
+    if (pid_ <= 0) return;
+    ::kill(pid_, SIGTERM);
+    ::waitpid(pid_, nullptr, 0);
+    pid_ = 0;
+  }
+  bool hasEnded() {
+    if (pid_ <= 0 || ::waitpid(pid_, nullptr, WNOHANG) != pid_) return false;
+    pid_ = 0;
+    return true;
+  }
+
+ private:
+  pid_t pid_ = 0;
+};
+
+/// The folder of this program's own file, beside which the others are installed.
+fs::path programs() { return fs::read_symlink("/proc/self/exe").parent_path(); }
+
+int runDemo() {
+  const fs::path bin = programs();
+  const fs::path shipped = bin.parent_path() / "share/zunth/demo/hatchery";
+  if (!fs::exists(shipped / "site.yaml")) return wrongUse(fmt::format("the demo's files are not at {}", shipped.string()), "build the target 'demo', or install Zunth whole");
+  std::string folder = (fs::temp_directory_path() / "zunth-demo-XXXXXX").string();
+  if (!::mkdtemp(folder.data())) return wrongUse("no folder for the demo can be made", "look whether there is room in " + fs::temp_directory_path().string());
+  fs::copy(shipped, folder, fs::copy_options::recursive);
+  std::signal(SIGINT, [](int) { asked = 1; });
+  std::signal(SIGTERM, [](int) { asked = 1; });
+
+  std::vector<Child> children;
+  int code = kDone;
+  const std::vector<std::vector<std::string>> commands{
+      {(bin / "zunth-sim").string(), "drum-filter", "--port", "5502", "--serial", "FH-DF-0001"},
+      {(bin / "zunth-sim").string(), "drum-filter", "--port", "5503", "--serial", "FH-DF-0002"},
+      {(bin / "zunthd").string(), folder, "--log", "warn"},
+  };
+  for (const auto& command : commands) {
+    auto child = Child::start(command);
+    if (!child) {
+      code = wrongUse(fmt::format("{} did not start", fs::path(command[0]).filename().string()), "stop what uses its port (4840, 5502 or 5503)");
+      break;
+    }
+    children.push_back(*child);
+  }
+  if (code == kDone) {
+    std::printf(
+        "\nThe Fernhollow hatchery runs at opc.tcp://127.0.0.1:4840 (two simulated drum filters behind it).\n"
+        "Open another terminal and try:\n\n"
+        "  zunth tree Hatchery --values\n"
+        "  zunth watch 'Hatchery/Intake/*/pressure'\n"
+        "  zunth call Hatchery/Intake/DF1/wash seconds=4\n"
+        "  zunth write Hatchery/Intake/DF1/speedGoal=35\n"
+        "  zunth show Hatchery/Intake/DF1/pressure\n\n"
+        "Its files, to look at and change: %s\n"
+        "Ctrl-C ends it and leaves nothing behind.\n",
+        folder.c_str());
+    std::fflush(stdout);
+    while (!asked) {
+      ::usleep(200'000);
+      for (auto& child : children)
+        if (child.hasEnded()) {
+          std::fprintf(stderr, "zunth: a part of the demo ended by itself\n");
+          code = kServerError;
+          asked = 1;
+        }
+    }
+  }
+  for (auto at = children.rbegin(); at != children.rend(); ++at) at->stop();
+  std::error_code ignored;
+  fs::remove_all(folder, ignored);
+  return code;
+}
+
+}  // namespace
+
+void addDemo(Program program) {
+  auto* verb = program.app.add_subcommand("demo", "Run the Fernhollow trout hatchery: a service with two simulated devices.");
+  verb->footer("Example: zunth demo");
+  verb->callback([program] { program.exitCode = runDemo(); });
+}
+
+}  // namespace zunth::cli

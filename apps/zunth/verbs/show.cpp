@@ -1,0 +1,116 @@
+#include <fmt/format.h>
+
+#include "apps/zunth/nodes.hpp"
+#include "core/ua/generated/node_ids.hpp"
+#include "core/ua/json.hpp"
+#include "core/ua/text.hpp"
+
+namespace zunth::cli {
+
+using namespace ua;
+
+namespace {
+
+constexpr std::pair<AttributeId, const char*> kAttributes[] = {
+    {AttributeId::NodeId, "NodeId"},
+    {AttributeId::NodeClass, "NodeClass"},
+    {AttributeId::BrowseName, "BrowseName"},
+    {AttributeId::DisplayName, "DisplayName"},
+    {AttributeId::Description, "Description"},
+    {AttributeId::Value, "Value"},
+    {AttributeId::DataType, "DataType"},
+    {AttributeId::ValueRank, "ValueRank"},
+    {AttributeId::ArrayDimensions, "ArrayDimensions"},
+    {AttributeId::AccessLevel, "AccessLevel"},
+    {AttributeId::UserAccessLevel, "UserAccessLevel"},
+    {AttributeId::MinimumSamplingInterval, "MinimumSamplingInterval"},
+    {AttributeId::Historizing, "Historizing"},
+    {AttributeId::EventNotifier, "EventNotifier"},
+    {AttributeId::Executable, "Executable"},
+    {AttributeId::UserExecutable, "UserExecutable"},
+    {AttributeId::IsAbstract, "IsAbstract"},
+    {AttributeId::Symmetric, "Symmetric"},
+    {AttributeId::InverseName, "InverseName"},
+    {AttributeId::DataTypeDefinition, "DataTypeDefinition"},
+    {AttributeId::WriteMask, "WriteMask"},
+    {AttributeId::UserWriteMask, "UserWriteMask"},
+};
+
+std::string words(AttributeId attribute, const Variant& value) {
+  if (attribute == AttributeId::NodeClass)
+    if (const auto* number = value.get<std::int32_t>()) {
+      static const std::pair<NodeClass, const char*> names[] = {{NodeClass::Object, "Object"}, {NodeClass::Variable, "Variable"}, {NodeClass::Method, "Method"},
+          {NodeClass::ObjectType, "ObjectType"}, {NodeClass::VariableType, "VariableType"}, {NodeClass::ReferenceType, "ReferenceType"},
+          {NodeClass::DataType, "DataType"}, {NodeClass::View, "View"}};
+      for (const auto& [nodeClass, name] : names)
+        if (static_cast<std::int32_t>(nodeClass) == *number) return name;
+    }
+  if (attribute == AttributeId::AccessLevel || attribute == AttributeId::UserAccessLevel)
+    if (const auto* mask = value.get<std::uint8_t>()) {
+      static const char* names[] = {"read", "write", "history read", "history write", "semantic change", "status write", "timestamp write"};
+      std::string out;
+      for (int bit = 0; bit < 7; ++bit)
+        if (*mask >> bit & 1) out += (out.empty() ? "" : ", ") + std::string(names[bit]);
+      return out.empty() ? "none" : out;
+    }
+  return format(value);
+}
+
+Awaitable<int> showNode(SessionPtr session, Options options, std::string path) {
+  auto node = co_await findNode(session, path);
+  if (!node) co_return fail(node.error());
+  std::vector<AttributeId> attributes;
+  for (const auto& [attribute, name] : kAttributes) attributes.push_back(attribute);
+  auto values = co_await session->readAttributes(node->nodeId, attributes);
+  if (!values) co_return fail(values.error());
+  BrowseDescription everything{node->nodeId, BrowseDirection::Both, NodeId(), true, 0, 63};
+  auto references = co_await session->browse(everything);
+  if (!references) co_return fail(references.error());
+  std::vector<ReadValueId> typeNames;
+  for (const auto& reference : *references) typeNames.push_back({reference.referenceTypeId, static_cast<std::uint32_t>(AttributeId::BrowseName), {}, {}});
+  List<DataValue> names;
+  if (!typeNames.empty()) {
+    auto read = co_await session->read(std::move(typeNames));
+    if (!read) co_return fail(read.error());
+    names = std::move(*read);
+  }
+
+  Records records({"what", "value"});
+  Json json = Json::object();
+  for (std::size_t i = 0; i < attributes.size(); ++i) {
+    const auto& value = (*values)[i];
+    if (value.status == status::BadAttributeIdInvalid) continue;
+    const bool isValue = attributes[i] == AttributeId::Value;
+    std::string text = value.status.isGood() ? words(attributes[i], value.value) : coloured(value.status, std::string(value.status.name()));
+    if (isValue && !value.sourceTimestamp.isNull()) text += dim(fmt::format("  measured {}", localTime(value.sourceTimestamp.time())));
+    records.add({dim(kAttributes[i].second), text});
+    json[kAttributes[i].second] = value.status.isBad() ? Json(value.status.name()) : Json(toJson(value.value));
+  }
+  Json links = Json::array();
+  for (std::size_t i = 0; i < references->size(); ++i) {
+    const auto& reference = (*references)[i];
+    const auto* type = names[i].value.get<QualifiedName>();
+    const std::string typeName = type ? type->name.str() : reference.referenceTypeId.text();
+    records.add({dim(fmt::format("{} {}", reference.isForward ? "→" : "←", typeName)), fmt::format("{}  {}", reference.browseName.text(), dim(reference.nodeId.text()))});
+    links.push_back({{"type", typeName}, {"forward", reference.isForward}, {"browseName", reference.browseName.text()}, {"nodeId", reference.nodeId.text()}});
+  }
+  json["references"] = std::move(links);
+  if (options.format == Format::Json)
+    std::printf("%s\n", json.dump(2, ' ', false, Json::error_handler_t::replace).c_str());
+  else
+    std::fputs(records.text(options.format, false).c_str(), stdout);
+  co_return kDone;
+}
+
+}  // namespace
+
+void addShow(Program program) {
+  auto* verb = addVerb(program, "show", "Show everything about one node: attributes and references.", "zunth show Hatchery/Intake/DF1/pressure");
+  auto path = std::make_shared<std::string>();
+  verb->add_option("NODE", *path, "A path or a NodeId")->required();
+  verb->callback([program, path] {
+    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) { return showNode(session, program.options, *path); });
+  });
+}
+
+}  // namespace zunth::cli

@@ -1,0 +1,80 @@
+#include <fmt/format.h>
+
+#include "apps/zunth/nodes.hpp"
+#include "core/ua/json.hpp"
+#include "core/ua/text.hpp"
+
+namespace zunth::cli {
+
+using namespace ua;
+
+namespace {
+
+struct Assignment {
+  std::string node, value;
+};
+
+/// "PATH=VALUE" or "ns=2;s=ID=VALUE": a NodeId brings an equals sign of its own.
+std::optional<Assignment> assignmentOf(const std::string& text) {
+  std::size_t from = 0;
+  if (text.starts_with("ns=")) from = std::min(text.find(';'), text.size());
+  if (from && from < text.size()) ++from;
+  if (text.size() > from + 2 && text[from + 1] == '=' && std::string("isgb").find(text[from]) != std::string::npos) from += 2;
+  const auto equals = text.find('=', from);
+  if (equals == std::string::npos || equals == 0) return std::nullopt;
+  return Assignment{text.substr(0, equals), text.substr(equals + 1)};
+}
+
+Awaitable<int> writeValues(SessionPtr session, Options options, std::vector<Assignment> assignments) {
+  Records records({"node", "value", "unit", "status"});
+  int code = kDone;
+  for (const auto& [path, typed] : assignments) {
+    auto node = co_await findNode(session, path);
+    if (!node) co_return fail(node.error());
+    if (node->nodeClass != NodeClass::Variable) co_return fail({status::BadAttributeIdInvalid, path + " is no variable: it has no value", "zunth tree " + path});
+    std::vector<NodeId> one{node->nodeId};
+    auto facts = co_await factsOf(session, one);
+    if (!facts) co_return fail(facts.error());
+    const VariableFacts& own = facts->front();
+    auto value = typedValue(typed, own);
+    if (!value) {
+      Error error = value.error();
+      error.cause = fmt::format("{} takes {}: {}", path, own.dataTypeName, error.cause);
+      co_return fail(error);
+    }
+    auto outcome = co_await session->write(node->nodeId, *value);
+    if (!outcome) co_return fail(outcome.error());
+    if (outcome->error.code.isBad()) {
+      Error error = outcome->error;
+      if (error.cause.empty()) error.cause = fmt::format("{} did not take {}", path, valueText(*value, own));
+      if (error.code == status::BadNotWritable) error.next = "zunth tree: it marks what is writable";
+      code = fail(error);
+      continue;
+    }
+    records.add({node->path, Cell(valueText(*value, own), toJson(*value)), own.unit, std::string(outcome->error.code.name())});
+  }
+  if (!options.quiet && !records.empty()) std::fputs(records.text(options.format, isTerminal(), {1}).c_str(), stdout);
+  co_return code;
+}
+
+}  // namespace
+
+void addWrite(Program program) {
+  auto* verb = addVerb(program, "write", "Write variables. Types are looked up, nobody states them.", "zunth write Hatchery/Intake/DF1/speedGoal=25");
+  auto texts = std::make_shared<std::vector<std::string>>();
+  verb->add_option("NODE=VALUE", *texts, "What to write; arrays as [1, 2, 3], enumerations by name")->required();
+  verb->callback([program, texts] {
+    std::vector<Assignment> assignments;
+    for (const auto& text : *texts) {
+      auto assignment = assignmentOf(text);
+      if (!assignment) {
+        program.exitCode = wrongUse(fmt::format("'{}' says nothing to write", text), fmt::format("zunth write {}=VALUE", text));
+        return;
+      }
+      assignments.push_back(std::move(*assignment));
+    }
+    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) { return writeValues(session, program.options, assignments); });
+  });
+}
+
+}  // namespace zunth::cli

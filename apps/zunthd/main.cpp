@@ -1,0 +1,61 @@
+// zunthd: serves one site.
+#include <spdlog/sinks/stdout_color_sinks.h>
+#include <spdlog/spdlog.h>
+
+#include <CLI/CLI.hpp>
+#include <boost/asio/signal_set.hpp>
+#include <cstdio>
+
+#include "service/admin/running_site.hpp"
+
+namespace {
+
+int serve(const std::string& folder) {
+  auto site = zunth::admin::loadSite(folder);
+  for (const auto& line : site.report()) std::fprintf(stderr, "%s\n", line.c_str());
+  if (!site.isSound()) return 1;
+  if (!site.settings.allowUnsecured)
+    spdlog::warn("no client can connect: this site allows no unsecured connections, and no other kind is offered yet");
+  else
+    spdlog::warn("connections are neither signed nor encrypted{}", site.settings.allowAnonymous ? ", and anyone may connect" : "");
+
+  zunth::net::asio::io_context loop(1);
+  zunth::admin::RunningSite running(loop, std::move(site));
+  auto urls = running.start();
+  if (!urls) {
+    std::fprintf(stderr, "zunthd: %s\n", urls.error().cause.c_str());
+    if (!urls.error().next.empty()) std::fprintf(stderr, "try: %s\n", urls.error().next.c_str());
+    return 3;
+  }
+  zunth::net::asio::signal_set signals(loop, SIGINT, SIGTERM);
+  signals.async_wait([&](const boost::system::error_code&, int) {
+    running.stop();
+    loop.stop();
+  });
+  for (const auto& url : *urls) std::printf("serving %s at %s\n", folder.c_str(), url.c_str());
+  std::fflush(stdout);
+  loop.run();
+  // A moment for the goodbyes to leave; returns as soon as they have.
+  loop.restart();
+  loop.run_for(std::chrono::milliseconds(300));
+  return 0;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  CLI::App app{"Serves a site: its address space to OPC UA clients, its points from devices.\nExample: zunthd demo/hatchery", "zunthd"};
+  std::string folder, level = "info";
+  app.add_option("SITE", folder, "Folder with site.yaml, model/, devices/ and bindings/")->required();
+  app.add_option("--log", level, "How much to tell on standard error")->capture_default_str()->check(CLI::IsMember({"debug", "info", "warn", "error", "off"}));
+  app.footer("Exit codes: 0 done, 1 the site has mistakes, 2 wrong use, 3 it can't listen.");
+  try {
+    app.parse(argc, argv);
+  } catch (const CLI::ParseError& e) {
+    return app.exit(e) == 0 ? 0 : 2;
+  }
+  spdlog::set_default_logger(spdlog::stderr_color_mt("zunthd"));
+  spdlog::set_level(spdlog::level::from_str(level));
+  spdlog::set_pattern("%Y-%m-%d %H:%M:%S.%e %^%l%$ %v");
+  return serve(folder);
+}

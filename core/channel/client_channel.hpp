@@ -1,0 +1,68 @@
+#pragma once
+
+#include "core/channel/chunk.hpp"
+#include "core/ua/generated/structures.hpp"
+#include "core/ua/instant.hpp"
+
+namespace zunth::channel {
+
+/// The client's side of a connection and its secure channel, as a state machine without I/O. See ServerChannel.
+class ClientChannel {
+ public:
+  class Handler {
+   public:
+    virtual ~Handler() = default;
+    virtual void opened() = 0;
+    /// A whole response: `body` starts with its encoding id and lives only during the call.
+    virtual void response(std::uint32_t requestId, ua::BytesView body) = 0;
+    /// The server gave this response up (BadResponseTooLarge and the like).
+    virtual void aborted(std::uint32_t requestId, const ua::Error& why) = 0;
+    /// The channel is over; `why` carries the server's word when it sent one. Sent once.
+    virtual void closed(const ua::Error& why) = 0;
+  };
+  struct Options {
+    ChannelLimits limits;
+    ua::String endpointUrl;
+    std::uint32_t lifetime = 3'600'000;  // ms asked for, of a security token
+  };
+
+  /// Says hello at once: there is output to send.
+  ClientChannel(const Options& options, Handler& handler);
+
+  void feed(ua::BytesView octets, ua::Instant now, ua::DateTime wallClock);
+  /// Sends a request once opened() was called; `message` comes from newMessage(). The request's id, or
+  /// BadRequestTooLarge when it is larger than the server takes, BadSecureChannelClosed when there is no channel.
+  ua::Result<std::uint32_t> request(ua::Bytes message);
+  /// Renews the token when three quarters of its life have passed.
+  void tick(ua::Instant now, ua::DateTime wallClock);
+  /// Says goodbye.
+  void close(ua::DateTime wallClock);
+
+  std::vector<ua::Bytes> takeOutput() { return std::exchange(output_, {}); }
+  bool isOpen() const { return state_ == State::Open; }
+  bool isOver() const { return state_ == State::Over; }
+  ua::Instant renewsAt() const { return renewsAt_; }
+
+ private:
+  enum class State { AwaitAcknowledge, AwaitOpen, Open, Over };
+  void handle(const Chunk& chunk, ua::Instant now, ua::DateTime wallClock);
+  void askForToken(ua::SecurityTokenRequestType type, ua::DateTime wallClock);
+  void openResponse(const Chunk& chunk, ua::Instant now);
+  void message(const Chunk& chunk);
+  void end(const ua::Error& why);
+
+  Options options_;
+  Handler& handler_;
+  State state_ = State::AwaitAcknowledge;
+  ChunkReader reader_;
+  ChunkWriter writer_;
+  MessageAssembler assembler_;
+  std::vector<ua::Bytes> output_;
+  std::uint32_t channelId_ = 0;
+  std::uint32_t tokenId_ = 0;
+  std::uint32_t lastRequestId_ = 0;
+  bool renewing_ = false;
+  ua::Instant renewsAt_ = ua::Instant::max();
+};
+
+}  // namespace zunth::channel

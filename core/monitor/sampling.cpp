@@ -1,0 +1,84 @@
+#include "core/monitor/sampling.hpp"
+
+#include <algorithm>
+
+#include "core/space/attributes.hpp"
+
+namespace zunth::monitor {
+
+using namespace ua;
+using space::NodeIndex;
+
+bool Sampling::isPolled(const MonitoredItem& item) const {
+  return item.attribute() != AttributeId::Value || space_.hasSource(item.node());
+}
+
+DataValue Sampling::read(const MonitoredItem& item) const { return space::readAttribute(space_, item.node(), item.attribute()); }
+
+void Sampling::add(MonitoredItem& item, Instant now, DateTime wallClock) {
+  watchers_[item.node()].push_back(&item);
+  ++items_;
+  if (item.attribute() == AttributeId::Value) space_.watch(item.node(), true);
+  refresh(item, now, wallClock);
+}
+
+void Sampling::remove(MonitoredItem& item) {
+  const auto found = watchers_.find(item.node());
+  if (found == watchers_.end()) return;
+  items_ -= std::erase(found->second, &item);
+  if (!found->second.empty()) return;
+  watchers_.erase(found);
+  if (item.attribute() == AttributeId::Value && space_.exists(item.node())) space_.watch(item.node(), false);
+}
+
+void Sampling::refresh(MonitoredItem& item, Instant now, DateTime wallClock) {
+  if (item.mode() == MonitoringMode::Disabled) return;
+  take(item, read(item), now, wallClock);
+  if (isPolled(item)) postpone(item, item.dueAt);
+}
+
+void Sampling::take(MonitoredItem& item, const DataValue& value, Instant now, DateTime wallClock) {
+  double interval = item.settings().samplingInterval;
+  if (interval <= 0 && isPolled(item)) interval = kPollInterval;
+  // Keep the item's own beat, so that samples don't drift; after a pause start a new one.
+  const Duration step = milliseconds(interval);
+  item.dueAt = item.dueAt + step > now ? item.dueAt + step : now + step;
+  if (item.sample(value, wallClock)) item.owner().itemQueued(item);
+}
+
+void Sampling::postpone(MonitoredItem& item, Instant due) {
+  if (item.isPending) return;
+  item.isPending = true;
+  pending_.push({due, item.node(), item.id()});
+}
+
+void Sampling::valueChanged(NodeIndex node, const DataValue& value, Instant now, DateTime wallClock) {
+  const auto found = watchers_.find(node);
+  if (found == watchers_.end()) return;
+  for (MonitoredItem* item : found->second) {
+    if (item->attribute() != AttributeId::Value || item->mode() == MonitoringMode::Disabled) continue;
+    if (now >= item->dueAt && !item->isPending)
+      take(*item, value, now, wallClock);
+    else
+      postpone(*item, item->dueAt);
+  }
+}
+
+void Sampling::tick(Instant now, DateTime wallClock) {
+  while (!pending_.empty() && pending_.top().due <= now) {
+    const Pending next = pending_.top();
+    pending_.pop();
+    // The item may have gone since.
+    const auto found = watchers_.find(next.node);
+    if (found == watchers_.end()) continue;
+    const auto at = std::ranges::find(found->second, next.itemId, &MonitoredItem::id);
+    if (at == found->second.end()) continue;
+    MonitoredItem& item = **at;
+    item.isPending = false;
+    if (item.mode() == MonitoringMode::Disabled) continue;
+    take(item, read(item), now, wallClock);
+    if (isPolled(item)) postpone(item, item.dueAt);
+  }
+}
+
+}  // namespace zunth::monitor

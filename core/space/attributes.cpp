@@ -1,0 +1,166 @@
+#include "core/space/attributes.hpp"
+
+#include <fmt/format.h>
+
+#include "core/ua/index_range.hpp"
+#include "core/ua/text.hpp"
+
+namespace zunth::space {
+
+using namespace ua;
+
+namespace {
+
+Variant dimensionsOf(const Space& space, NodeIndex node) {
+  const auto* rare = space.rare(node);
+  if (!rare || rare->arrayDimensions.empty()) return Variant();
+  return Variant::array(static_cast<const std::vector<std::uint32_t>&>(rare->arrayDimensions));
+}
+
+/// The attribute of a node that has it; nothing when its class doesn't.
+std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId attribute) {
+  const NodeClass nodeClass = space.nodeClass(node);
+  const bool isVariable = nodeClass == NodeClass::Variable;
+  const bool hasValue = isVariable || nodeClass == NodeClass::VariableType;
+  const bool isType = hasValue != isVariable || nodeClass == NodeClass::ObjectType || nodeClass == NodeClass::ReferenceType ||
+                      nodeClass == NodeClass::DataType;
+  const auto* rare = space.rare(node);
+  switch (attribute) {
+    case AttributeId::NodeId: return DataValue(space.nodeId(node));
+    case AttributeId::NodeClass: return DataValue(static_cast<std::int32_t>(nodeClass));
+    case AttributeId::BrowseName: return DataValue(space.browseName(node));
+    case AttributeId::DisplayName: return DataValue(space.displayName(node));
+    case AttributeId::Description:
+      return DataValue(rare ? rare->description : LocalizedText());
+    case AttributeId::WriteMask:
+    case AttributeId::UserWriteMask: return DataValue(std::uint32_t{0});
+    case AttributeId::IsAbstract:
+      if (isType) return DataValue(space.isAbstract(node));
+      break;
+    case AttributeId::Symmetric:
+      if (nodeClass == NodeClass::ReferenceType) return DataValue(space.isSymmetric(node));
+      break;
+    case AttributeId::InverseName:
+      if (nodeClass == NodeClass::ReferenceType) return DataValue(rare ? rare->inverseName : LocalizedText());
+      break;
+    case AttributeId::ContainsNoLoops:
+      if (nodeClass == NodeClass::View) return DataValue(false);
+      break;
+    case AttributeId::EventNotifier:
+      if (nodeClass == NodeClass::Object || nodeClass == NodeClass::View) return DataValue(space.eventNotifier(node));
+      break;
+    case AttributeId::Value:
+      if (!hasValue) break;
+      if (isVariable && !(space.traits(node).accessLevel & AccessLevelType::CurrentRead)) return DataValue(status::BadNotReadable);
+      if (!isVariable && space.value(node).value.isNull()) break;  // a type without a default value has none
+      return space.value(node);
+    case AttributeId::DataType:
+      if (hasValue) {
+        const NodeIndex dataType = space.traits(node).dataType;
+        return DataValue(dataType == kNoNode ? NodeId(id::BaseDataType) : space.nodeId(dataType));
+      }
+      break;
+    case AttributeId::ValueRank:
+      if (hasValue) return DataValue(space.traits(node).valueRank);
+      break;
+    case AttributeId::ArrayDimensions:
+      if (hasValue) return DataValue(dimensionsOf(space, node));
+      break;
+    case AttributeId::AccessLevel:
+    case AttributeId::UserAccessLevel:
+      if (isVariable) return DataValue(space.traits(node).accessLevel);
+      break;
+    case AttributeId::AccessLevelEx:
+      if (isVariable) return DataValue(static_cast<std::uint32_t>(space.traits(node).accessLevel));
+      break;
+    case AttributeId::MinimumSamplingInterval:
+      if (isVariable) return DataValue(static_cast<double>(space.traits(node).minimumSamplingInterval));
+      break;
+    case AttributeId::Historizing:
+      if (isVariable) return DataValue(space.traits(node).historizing);
+      break;
+    case AttributeId::Executable:
+    case AttributeId::UserExecutable:
+      if (nodeClass == NodeClass::Method) return DataValue(true);
+      break;
+    case AttributeId::DataTypeDefinition:
+      if (nodeClass == NodeClass::DataType && rare && !rare->typeDefinition.isNull()) return DataValue(rare->typeDefinition);
+      break;
+    default: break;
+  }
+  return std::nullopt;
+}
+
+bool isOutside(const Variant& value, const Range& range) {
+  auto outside = [&](double number) { return !(number >= range.low && number <= range.high); };
+  double number = 0;
+  if (value.toDouble(number)) return outside(number);
+  if (!value.isArray() || !isNumeric(value.type())) return false;
+  return visitBuiltIn(value.type(), [&]<class T>(std::type_identity<T>) {
+    if constexpr (std::is_arithmetic_v<T>)
+      for (T item : value.items<T>())
+        if (outside(static_cast<double>(item))) return true;
+    return false;
+  });
+}
+
+}  // namespace
+
+DataValue readAttribute(const Space& space, NodeIndex node, AttributeId attribute) {
+  return find(space, node, attribute).value_or(DataValue(status::BadAttributeIdInvalid));
+}
+
+std::optional<Range> rangeProperty(const Space& space, NodeIndex variable, std::string_view name) {
+  const NodeIndex property = space.child(variable, {0, String(name)}, id::HasProperty);
+  if (property == kNoNode) return std::nullopt;
+  const DataValue value = space.value(property);
+  const auto* object = value.value.get<ExtensionObject>();
+  if (!object) return std::nullopt;
+  auto range = object->as<Range>();
+  if (!range || !(range->low < range->high)) return std::nullopt;
+  return *range;
+}
+
+Result<Variant> checkWrite(const Space& space, NodeIndex node, const WriteValue& write) {
+  const auto attribute = static_cast<AttributeId>(write.attributeId);
+  const std::string path = space.path(node);
+  if (attribute != AttributeId::Value) {
+    if (!find(space, node, attribute))
+      return Error{status::BadAttributeIdInvalid, fmt::format("{} has no attribute {}", path, write.attributeId), {}};
+    return Error{status::BadNotWritable, fmt::format("attribute {} of {} can't be written", write.attributeId, path), {}};
+  }
+  if (space.nodeClass(node) != NodeClass::Variable)
+    return Error{status::BadAttributeIdInvalid, path + " is not a variable: it has no value", {}};
+  const ValueTraits& traits = space.traits(node);
+  if (!(traits.accessLevel & AccessLevelType::CurrentWrite))
+    return Error{status::BadNotWritable, path + " is not writable", {}};
+  if (write.value.status.value != 0 || !write.value.sourceTimestamp.isNull() || !write.value.serverTimestamp.isNull())
+    return Error{status::BadWriteNotSupported, "a status or time can't be written to " + path, {}};
+  auto range = IndexRange::parse(write.indexRange.view());
+  if (!range) return range.error();
+  auto whole = range->isWhole() ? Result<Variant>(write.value.value) : range->replace(space.value(node).value, write.value.value);
+  if (!whole) return whole.error();
+  if (!space.accepts(traits, *whole))
+    return Error{status::BadTypeMismatch,
+                 fmt::format("{} takes {}{}, not {}{}", path,
+                             traits.dataType == kNoNode ? "any" : space.browseName(traits.dataType).name.view(), traits.valueRank >= 0 ? " array" : "", nameOf(whole->type()), whole->isArray() ? " array" : ""),
+                 {}};
+  auto bounds = rangeProperty(space, node, "InstrumentRange");
+  if (!bounds) bounds = rangeProperty(space, node, "EURange");
+  if (bounds && isOutside(*whole, *bounds))
+    return Error{status::BadOutOfRange,
+                 fmt::format("{} is outside {} to {}, the range of {}", format(*whole), bounds->low, bounds->high, path), {}};
+  return whole;
+}
+
+std::vector<Argument> methodArguments(const Space& space, NodeIndex method, std::string_view property) {
+  std::vector<Argument> out;
+  const NodeIndex node = space.child(method, {0, String(property)}, id::HasProperty);
+  if (node == kNoNode) return out;
+  const DataValue held = space.value(node);
+  for (const auto& object : held.value.items<ExtensionObject>())
+    if (auto argument = object.as<Argument>()) out.push_back(std::move(*argument));
+  return out;
+}
+
+}  // namespace zunth::space

@@ -1,0 +1,23 @@
+#pragma once
+
+#include "core/space/space.hpp"
+
+/// Reading and writing attributes of nodes (Part 4, 5.10), without sessions: who may is decided above.
+namespace zunth::space {
+
+/// An attribute's value. BadAttributeIdInvalid when the node's class has none; BadNotReadable for a Value that
+/// can't be read.
+ua::DataValue readAttribute(const Space& space, NodeIndex node, ua::AttributeId attribute);
+
+/// Checks a write of a variable's Value and gives what the whole value would become, an index range applied.
+/// BadAttributeIdInvalid, BadNotWritable, BadWriteNotSupported (status or times), BadTypeMismatch, BadOutOfRange
+/// (beyond the variable's InstrumentRange, or else its EURange), BadIndexRange*.
+ua::Result<ua::Variant> checkWrite(const Space& space, NodeIndex node, const ua::WriteValue& write);
+
+/// The variable's EURange or InstrumentRange property, when it has one with low below high.
+std::optional<ua::Range> rangeProperty(const Space& space, NodeIndex variable, std::string_view name);
+
+/// The Argument structures of a method's InputArguments or OutputArguments; empty when it has none.
+std::vector<ua::Argument> methodArguments(const Space& space, NodeIndex method, std::string_view property);
+
+}  // namespace zunth::space

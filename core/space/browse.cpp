@@ -1,0 +1,111 @@
+#include "core/space/browse.hpp"
+
+#include <algorithm>
+
+namespace zunth::space {
+
+using namespace ua;
+
+namespace {
+
+ReferenceDescription describe(const Space& space, const Reference& reference, std::uint32_t mask) {
+  const NodeIndex target = reference.target();
+  auto wants = [mask](BrowseResultMask bit) { return (mask & static_cast<std::uint32_t>(bit)) != 0; };
+  ReferenceDescription out;
+  out.nodeId = space.nodeId(target);
+  if (wants(BrowseResultMask::ReferenceTypeId)) out.referenceTypeId = space.nodeId(reference.type());
+  if (wants(BrowseResultMask::IsForward)) out.isForward = reference.isForward();
+  if (wants(BrowseResultMask::NodeClass)) out.nodeClass = space.nodeClass(target);
+  if (wants(BrowseResultMask::BrowseName)) out.browseName = space.browseName(target);
+  if (wants(BrowseResultMask::DisplayName)) out.displayName = space.displayName(target);
+  if (wants(BrowseResultMask::TypeDefinition))
+    if (const NodeIndex type = space.typeDefinition(target); type != kNoNode) out.typeDefinition = space.nodeId(type);
+  return out;
+}
+
+bool isReferenceType(const Space& space, NodeIndex node) {
+  return node != kNoNode && space.nodeClass(node) == NodeClass::ReferenceType;
+}
+
+}  // namespace
+
+BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32_t most, std::uint32_t from) {
+  BrowsePage page;
+  const NodeIndex node = space.find(what.nodeId);
+  if (node == kNoNode) return {status::BadNodeIdUnknown, {}, {}};
+  if (what.browseDirection != BrowseDirection::Forward && what.browseDirection != BrowseDirection::Inverse &&
+      what.browseDirection != BrowseDirection::Both)
+    return {status::BadBrowseDirectionInvalid, {}, {}};
+  const bool anyType = what.referenceTypeId.isNull();
+  const NodeIndex wanted = anyType ? kNoNode : space.find(what.referenceTypeId);
+  if (!anyType && !isReferenceType(space, wanted)) return {status::BadReferenceTypeIdInvalid, {}, {}};
+
+  const auto references = space.references(node);
+  for (std::size_t i = from; i < references.size(); ++i) {
+    const Reference& reference = references[i];
+    if (what.browseDirection == BrowseDirection::Forward && !reference.isForward()) continue;
+    if (what.browseDirection == BrowseDirection::Inverse && reference.isForward()) continue;
+    if (!anyType && reference.type() != wanted && !(what.includeSubtypes && space.isSubtype(reference.type(), wanted))) continue;
+    const auto nodeClass = static_cast<std::uint32_t>(space.nodeClass(reference.target()));
+    if (what.nodeClassMask && !(what.nodeClassMask & nodeClass)) continue;
+    if (most && page.references.size() == most) {
+      page.next = static_cast<std::uint32_t>(i);
+      break;
+    }
+    page.references.push_back(describe(space, reference, what.resultMask));
+  }
+  return page;
+}
+
+BrowsePathResult translate(const Space& space, const BrowsePath& path) {
+  BrowsePathResult result;
+  const NodeIndex start = space.find(path.startingNode);
+  if (path.startingNode.isNull()) {
+    result.statusCode = status::BadNodeIdInvalid;
+    return result;
+  }
+  if (start == kNoNode) {
+    result.statusCode = status::BadNodeIdUnknown;
+    return result;
+  }
+  const auto& elements = path.relativePath.elements;
+  if (elements.empty()) {
+    result.statusCode = status::BadNothingToDo;
+    return result;
+  }
+  std::vector<NodeIndex> at{start};
+  for (std::size_t i = 0; i < elements.size(); ++i) {
+    const auto& element = elements[i];
+    // Only the last element may leave the name out, which stands for every target (Part 4, 7.31).
+    const bool anyName = element.targetName.name.empty();
+    if (anyName && i + 1 < elements.size()) {
+      result.statusCode = status::BadBrowseNameInvalid;
+      return result;
+    }
+    const bool anyType = element.referenceTypeId.isNull();
+    const NodeIndex wanted = anyType ? kNoNode : space.find(element.referenceTypeId);
+    if (!anyType && !isReferenceType(space, wanted)) {
+      result.statusCode = status::BadReferenceTypeIdInvalid;
+      return result;
+    }
+    std::vector<NodeIndex> next;
+    for (NodeIndex node : at)
+      for (const Reference& reference : space.references(node)) {
+        if (reference.isForward() == element.isInverse) continue;
+        if (!anyType && reference.type() != wanted && !(element.includeSubtypes && space.isSubtype(reference.type(), wanted)))
+          continue;
+        if (!anyName && !(space.browseName(reference.target()) == element.targetName)) continue;
+        if (std::ranges::find(next, reference.target()) == next.end()) next.push_back(reference.target());
+      }
+    at = std::move(next);
+    if (at.empty()) break;
+  }
+  if (at.empty()) {
+    result.statusCode = status::BadNoMatch;
+    return result;
+  }
+  for (NodeIndex node : at) result.targets.push_back({space.nodeId(node), UINT32_MAX});
+  return result;
+}
+
+}  // namespace zunth::space

@@ -1,0 +1,194 @@
+#include "core/space/space.hpp"
+
+#include <algorithm>
+
+namespace zunth::space {
+
+using namespace ua;
+
+namespace {
+
+bool isType(NodeClass c) {
+  return c == NodeClass::ObjectType || c == NodeClass::VariableType || c == NodeClass::ReferenceType || c == NodeClass::DataType;
+}
+bool hasValue(NodeClass c) { return c == NodeClass::Variable || c == NodeClass::VariableType; }
+
+}  // namespace
+
+Space::Space(String applicationUri)
+    : namespaces_{String("http://opcfoundation.org/UA/"), std::move(applicationUri)}, table_(ids_) {}
+
+std::uint16_t Space::addNamespace(const String& uri) {
+  if (auto known = namespaceIndex(uri.view())) return *known;
+  namespaces_.push_back(uri);
+  return static_cast<std::uint16_t>(namespaces_.size() - 1);
+}
+
+std::optional<std::uint16_t> Space::namespaceIndex(std::string_view uri) const {
+  for (std::size_t i = 0; i < namespaces_.size(); ++i)
+    if (namespaces_[i].view() == uri) return static_cast<std::uint16_t>(i);
+  return std::nullopt;
+}
+
+Result<NodeIndex> Space::add(NewNode node) {
+  if (find(node.nodeId) != kNoNode)
+    return Error{status::BadNodeIdExists, "a node " + node.nodeId.text() + " is there already", {}};
+  if (node.browseName.name.empty()) return Error{status::BadBrowseNameInvalid, "a node needs a browse name", {}};
+  const auto row = static_cast<NodeIndex>(ids_.size());
+  ids_.push_back(std::move(node.nodeId));
+  classes_.push_back(node.nodeClass);
+  flags_.push_back(static_cast<std::uint8_t>((node.isAbstract ? kAbstract : 0) | (node.isSymmetric ? kSymmetric : 0) |
+                                             (node.eventNotifier ? kSubscribes : 0)));
+  browseNamespaces_.push_back(node.browseName.namespaceIndex);
+  browseNames_.push_back(names_.intern(node.browseName.name.view()));
+  displayNames_.push_back(names_.intern(node.displayName.text.isNull() ? node.browseName.name.view() : node.displayName.text.view()));
+  referenceRuns_.emplace_back();
+  std::uint32_t payload = kNoNode;
+  if (hasValue(node.nodeClass)) {
+    payload = static_cast<std::uint32_t>(variables_.size());
+    auto& variable = variables_.emplace_back();
+    variable.traits = node.traits;
+    variable.cell.write(DataValue(std::move(node.value)));
+  }
+  payloads_.push_back(payload);
+  if (!node.description.text.isNull()) rare_[row].description = std::move(node.description);
+  if (!node.arrayDimensions.empty()) rare_[row].arrayDimensions = std::move(node.arrayDimensions);
+  if (!node.inverseName.text.empty()) rare_[row].inverseName = std::move(node.inverseName);
+  table_.insert(row);
+  ++count_;
+  if (ids_[row].is(id::HasSubtype)) hasSubtype_ = row;
+  if (ids_[row].is(id::HasTypeDefinition)) hasTypeDefinition_ = row;
+  if (ids_[row].is(id::HierarchicalReferences)) hierarchical_ = row;
+  return row;
+}
+
+void Space::refer(NodeIndex source, NodeIndex type, NodeIndex target) {
+  const Reference forward(type, true, target), inverse(type, false, source);
+  // Look on the side with fewer references: a type may have a million instances.
+  const bool there = references(source).size() < references(target).size()
+                         ? std::ranges::count(references(source), forward) > 0
+                         : std::ranges::count(references(target), inverse) > 0;
+  if (there) return;
+  runs_.add(referenceRuns_[source], forward);
+  runs_.add(referenceRuns_[target], inverse);
+  // Types other than variable types have no payload of their own: it holds their supertype, which is asked for often.
+  if (type == hasSubtype_ && isType(classes_[target]) && !hasValue(classes_[target])) payloads_[target] = source;
+}
+
+void Space::remove(NodeIndex node) {
+  for (const Reference& reference : std::vector<Reference>(references(node).begin(), references(node).end()))
+    if (reference.target() != node)
+      runs_.remove(referenceRuns_[reference.target()], Reference(reference.type(), !reference.isForward(), node));
+  runs_.clear(referenceRuns_[node]);
+  table_.remove(ids_[node]);
+  if (hasValue(classes_[node])) {
+    auto& variable = variables_[payloads_[node]];
+    variable.cell.write(DataValue(status::BadNodeIdUnknown));
+    variable.source = 0;
+  }
+  classes_[node] = NodeClass::Unspecified;
+  ids_[node] = NodeId();
+  rare_.erase(node);
+  --count_;
+}
+
+NodeIndex Space::child(NodeIndex parent, const QualifiedName& name, StandardId type) const {
+  const NodeIndex wanted = at(type);
+  for (const Reference& reference : references(parent)) {
+    const NodeIndex target = reference.target();
+    if (reference.isForward() && browseNamespaces_[target] == name.namespaceIndex &&
+        names_.name(browseNames_[target]).view() == name.name.view() && isSubtype(reference.type(), wanted))
+      return target;
+  }
+  return kNoNode;
+}
+
+NodeIndex Space::parent(NodeIndex node) const {
+  for (const Reference& reference : references(node))
+    if (!reference.isForward() && reference.type() != hasTypeDefinition_ && isSubtype(reference.type(), hierarchical_))
+      return reference.target();
+  return kNoNode;
+}
+
+std::string Space::path(NodeIndex node) const {
+  const NodeIndex objects = at(id::ObjectsFolder);
+  std::string out;
+  NodeIndex at = node;
+  for (int depth = 0; at != kNoNode && at != objects && depth < 100; ++depth) {
+    out = names_.name(browseNames_[at]).str() + (out.empty() ? "" : "/") + out;
+    at = parent(at);
+  }
+  return at == objects && !out.empty() ? out : ids_[node].text();
+}
+
+NodeIndex Space::typeDefinition(NodeIndex node) const {
+  if (classes_[node] != NodeClass::Object && classes_[node] != NodeClass::Variable) return kNoNode;
+  for (const Reference& reference : references(node))
+    if (reference.isForward() && reference.type() == hasTypeDefinition_) return reference.target();
+  return kNoNode;
+}
+
+const RareAttributes* Space::rare(NodeIndex node) const {
+  const auto found = rare_.find(node);
+  return found == rare_.end() ? nullptr : &found->second;
+}
+
+NodeIndex Space::supertype(NodeIndex type) const {
+  if (!hasValue(classes_[type])) return payloads_[type];
+  for (const Reference& reference : references(type))
+    if (!reference.isForward() && reference.type() == hasSubtype_) return reference.target();
+  return kNoNode;
+}
+
+bool Space::isSubtype(NodeIndex type, NodeIndex super) const {
+  for (int depth = 0; type != kNoNode && depth < 100; ++depth) {
+    if (type == super) return true;
+    type = supertype(type);
+  }
+  return false;
+}
+
+BuiltInType Space::builtInType(NodeIndex dataType) const {
+  for (int depth = 0; dataType != kNoNode && depth < 100; ++depth) {
+    const NodeId& nodeId = ids_[dataType];
+    if (nodeId.isNumericIn0()) {
+      if (nodeId.is(id::Enumeration)) return BuiltInType::Int32;
+      if (nodeId.is(id::Number) || nodeId.is(id::Integer) || nodeId.is(id::UInteger)) return BuiltInType::Variant;
+      if (nodeId.numeric() <= id::DiagnosticInfo.value) return static_cast<BuiltInType>(nodeId.numeric());
+    }
+    dataType = supertype(dataType);
+  }
+  return BuiltInType::Variant;
+}
+
+bool Space::accepts(const ValueTraits& traits, const Variant& value) const {
+  const std::int32_t rank = value.valueRank();
+  // A ByteString may stand for an array of Byte and the other way round (Part 4, 5.10.4).
+  const BuiltInType wanted = traits.dataType == kNoNode ? BuiltInType::Variant : builtInType(traits.dataType);
+  if (wanted == BuiltInType::Byte && traits.valueRank == 1 && value.type() == BuiltInType::ByteString && rank == -1) return true;
+  const bool rankFits = traits.valueRank == -2 || (traits.valueRank == -3 && rank <= 1) || (traits.valueRank == 0 && rank >= 1) ||
+                        traits.valueRank == rank;
+  if (!rankFits) return false;
+  if (wanted != BuiltInType::Variant) return value.type() == wanted;
+  if (traits.dataType == kNoNode || ids_[traits.dataType].is(id::BaseDataType)) return true;
+  const NodeIndex own = find(NodeId(static_cast<std::uint32_t>(value.type())));
+  return value.type() == BuiltInType::Variant || (own != kNoNode && isSubtype(own, traits.dataType));
+}
+
+DataValue Space::value(NodeIndex variable) const {
+  const auto& row = variables_[payloads_[variable]];
+  return row.source ? sources_[row.source - 1]() : row.cell.read();
+}
+
+void Space::setValue(NodeIndex variable, DataValue value) {
+  auto& row = variables_[payloads_[variable]];
+  if (row.watched && listener_) listener_(variable, value);
+  row.cell.write(std::move(value));
+}
+
+void Space::setSource(NodeIndex variable, std::function<DataValue()> source) {
+  sources_.push_back(std::move(source));
+  variables_[payloads_[variable]].source = static_cast<std::uint32_t>(sources_.size());
+}
+
+}  // namespace zunth::space

@@ -1,0 +1,160 @@
+#pragma once
+
+#include <functional>
+#include <optional>
+#include <unordered_map>
+
+#include "core/space/name_table.hpp"
+#include "core/space/node_index.hpp"
+#include "core/space/value_cell.hpp"
+#include "core/ua/generated/node_ids.hpp"
+#include "core/ua/generated/structures.hpp"
+
+/// The address space (Part 3): nodes as rows of a table, references as runs, values in cells.
+namespace zunth::space {
+
+/// What a variable or variable type says about its value.
+struct ValueTraits {
+  NodeIndex dataType = kNoNode;
+  std::int32_t valueRank = -1;  // -1 scalar, 1 array, n matrix; -2 any, -3 scalar or array, 0 array of any rank
+  std::uint8_t accessLevel = ua::AccessLevelType::CurrentRead;
+  bool historizing = false;
+  float minimumSamplingInterval = 0;  // ms; 0 reports every change, -1 unknown
+};
+
+/// What few nodes have; kept aside.
+struct RareAttributes {
+  ua::LocalizedText description;
+  ua::List<std::uint32_t> arrayDimensions;
+  ua::LocalizedText inverseName;        // reference types
+  ua::ExtensionObject typeDefinition;   // data types: EnumDefinition or StructureDefinition
+};
+
+/// A node to be added; what its class doesn't have is ignored.
+struct NewNode {
+  ua::NodeId nodeId;
+  ua::NodeClass nodeClass = ua::NodeClass::Object;
+  ua::QualifiedName browseName;
+  ua::LocalizedText displayName;  // the browse name's text when null
+  ua::LocalizedText description;
+  ValueTraits traits;
+  ua::Variant value;
+  ua::List<std::uint32_t> arrayDimensions;
+  bool isAbstract = false;
+  bool isSymmetric = false;
+  ua::LocalizedText inverseName;
+  std::uint8_t eventNotifier = 0;
+};
+
+class Space {
+ public:
+  /// Empty but for the namespace table: 0 the standard's, 1 `applicationUri`.
+  explicit Space(ua::String applicationUri);
+  Space(const Space&) = delete;
+  Space& operator=(const Space&) = delete;
+
+  // Namespaces
+  const std::vector<ua::String>& namespaces() const { return namespaces_; }
+  /// Its index, new or old.
+  std::uint16_t addNamespace(const ua::String& uri);
+  std::optional<std::uint16_t> namespaceIndex(std::string_view uri) const;
+
+  // Structure
+  /// BadNodeIdExists; BadBrowseNameInvalid for an empty name.
+  ua::Result<NodeIndex> add(NewNode node);
+  /// Adds both directions; does nothing when it is there already.
+  void refer(NodeIndex source, NodeIndex type, NodeIndex target);
+  void refer(NodeIndex source, ua::StandardId type, NodeIndex target) { refer(source, at(type), target); }
+  /// Takes the node and all its references away.
+  void remove(NodeIndex node);
+
+  // Finding
+  /// kNoNode when there is none.
+  NodeIndex find(const ua::NodeId& id) const { return table_.find(id); }
+  /// A node of namespace 0 that is known to be there.
+  NodeIndex at(ua::StandardId id) const { return find(id); }
+  /// The first forward target by this type or a subtype that has this browse name.
+  NodeIndex child(NodeIndex parent, const ua::QualifiedName& name, ua::StandardId type = ua::id::HierarchicalReferences) const;
+  /// The hierarchical parent, or kNoNode.
+  NodeIndex parent(NodeIndex node) const;
+  /// "Hatchery/Intake/DF1/pressure": browse names from Objects, or the NodeId when it isn't below Objects.
+  std::string path(NodeIndex node) const;
+  std::size_t size() const { return count_; }
+  /// One past the largest row in use; rows of removed nodes answer false to exists().
+  NodeIndex rows() const { return static_cast<NodeIndex>(ids_.size()); }
+  bool exists(NodeIndex node) const { return node < ids_.size() && classes_[node] != ua::NodeClass::Unspecified; }
+
+  // Attributes that every node has
+  const ua::NodeId& nodeId(NodeIndex node) const { return ids_[node]; }
+  ua::NodeClass nodeClass(NodeIndex node) const { return classes_[node]; }
+  ua::QualifiedName browseName(NodeIndex node) const { return {browseNamespaces_[node], names_.name(browseNames_[node])}; }
+  ua::LocalizedText displayName(NodeIndex node) const { return ua::LocalizedText(names_.name(displayNames_[node])); }
+  std::span<const Reference> references(NodeIndex node) const { return runs_.of(referenceRuns_[node]); }
+  /// kNoNode for nodes that have none.
+  NodeIndex typeDefinition(NodeIndex node) const;
+
+  // Attributes of some
+  const RareAttributes* rare(NodeIndex node) const;
+  RareAttributes& rareOf(NodeIndex node) { return rare_[node]; }
+  bool isAbstract(NodeIndex node) const { return flags_[node] & kAbstract; }
+  bool isSymmetric(NodeIndex node) const { return flags_[node] & kSymmetric; }
+  std::uint8_t eventNotifier(NodeIndex node) const { return flags_[node] & kSubscribes ? 1 : 0; }
+  /// Of a variable or variable type; the node must be one.
+  const ValueTraits& traits(NodeIndex node) const { return variables_[payloads_[node]].traits; }
+  ValueTraits& traits(NodeIndex node) { return variables_[payloads_[node]].traits; }
+
+  // Types
+  /// True when `type` is `super` or below it by HasSubtype.
+  bool isSubtype(NodeIndex type, NodeIndex super) const;
+  bool isSubtype(NodeIndex type, ua::StandardId super) const { return isSubtype(type, at(super)); }
+  NodeIndex supertype(NodeIndex type) const;
+  /// The built-in type that values of a data type have on the wire: Int32 for enumerations, ExtensionObject for
+  /// structures; Variant for BaseDataType, Number and the like, which allow several.
+  ua::BuiltInType builtInType(NodeIndex dataType) const;
+  /// Whether a value may stand in a variable with these traits (data type and rank).
+  bool accepts(const ValueTraits& traits, const ua::Variant& value) const;
+
+  // Values
+  /// The value as it is now: from the cell, or from the source that was set. The node must be a variable or
+  /// variable type.
+  ua::DataValue value(NodeIndex variable) const;
+  /// Puts a value into the cell and tells the listener when the variable is watched.
+  void setValue(NodeIndex variable, ua::DataValue value);
+  /// Computes the value at each read instead of keeping it, as for the current time.
+  void setSource(NodeIndex variable, std::function<ua::DataValue()> source);
+  bool hasSource(NodeIndex variable) const { return variables_[payloads_[variable]].source != 0; }
+  /// Called for every setValue() of a watched variable, on the caller's thread.
+  void setListener(std::function<void(NodeIndex, const ua::DataValue&)> listener) { listener_ = std::move(listener); }
+  void watch(NodeIndex variable, bool on) { variables_[payloads_[variable]].watched = on; }
+
+ private:
+  static constexpr std::uint8_t kAbstract = 1, kSymmetric = 2, kSubscribes = 4;
+  struct VariableRow {
+    ValueTraits traits;
+    ValueCell cell;
+    std::uint32_t source = 0;  // 1 + index into sources_
+    bool watched = false;
+  };
+
+  std::vector<ua::String> namespaces_;
+  // One element a node in each column.
+  std::deque<ua::NodeId> ids_;
+  std::vector<ua::NodeClass> classes_;
+  std::vector<std::uint8_t> flags_;
+  std::vector<std::uint16_t> browseNamespaces_;
+  std::vector<std::uint32_t> browseNames_, displayNames_;  // in names_
+  std::vector<std::uint32_t> payloads_;                    // variables: row in variables_; types: the supertype
+  std::vector<ReferenceRuns::Run> referenceRuns_;
+
+  NodeIdTable table_;
+  NameTable names_;
+  ReferenceRuns runs_;
+  std::deque<VariableRow> variables_;
+  std::vector<std::function<ua::DataValue()>> sources_;
+  std::unordered_map<NodeIndex, RareAttributes> rare_;
+  std::function<void(NodeIndex, const ua::DataValue&)> listener_;
+  std::size_t count_ = 0;
+  NodeIndex hasSubtype_ = kNoNode, hasTypeDefinition_ = kNoNode, hierarchical_ = kNoNode;
+};
+
+}  // namespace zunth::space

@@ -1,0 +1,122 @@
+#pragma once
+
+#include <string>
+
+#include "core/ua/binary_writer.hpp"
+
+namespace zunth::ua {
+
+/// What a decoder accepts before it answers BadEncodingLimitsExceeded (Part 6, 5.1.10).
+struct DecodingLimits {
+  std::uint32_t maxStringLength = 16u << 20;  // octets of a String, ByteString or XmlElement
+  std::uint32_t maxArrayLength = 1u << 20;    // elements
+  std::uint32_t maxDepth = 100;               // of nested Variants, DataValues, ExtensionObjects, DiagnosticInfos
+};
+
+/// Reads OPC UA Binary (Part 6, 5.2) from memory. Errors stick: after the first one every read gives a default
+/// value and `error()` tells what was wrong and where, so callers check once, at the end. Nothing is allocated
+/// beyond what the octets that are really there can fill.
+class BinaryReader {
+ public:
+  explicit BinaryReader(BytesView in, const DecodingLimits& limits = {})
+      : begin_(in.data()), at_(in.data()), end_(in.data() + in.size()), limits_(limits) {}
+
+  template <class T>
+    requires(std::is_arithmetic_v<T> && !std::is_same_v<T, bool>)
+  void read(T& value) {
+    if (const std::byte* from = take(sizeof value))
+      std::memcpy(&value, from, sizeof value);
+    else
+      value = {};
+  }
+  void read(bool& value) {
+    std::uint8_t octet;
+    read(octet);
+    value = octet != 0;
+  }
+  template <class T>
+    requires std::is_enum_v<T>
+  void read(T& value) {
+    value = static_cast<T>(next<std::int32_t>());
+  }
+  void read(StatusCode& value) { read(value.value); }
+  void read(DateTime& value) { read(value.ticks); }
+  void read(String& value);
+  void read(ByteString& value);
+  void read(XmlElement& value);
+  void read(Guid& value);
+  void read(NodeId& value);
+  void read(ExpandedNodeId& value);
+  void read(QualifiedName& value);
+  void read(LocalizedText& value);
+  void read(Variant& value);
+  void read(DataValue& value);
+  void read(DiagnosticInfo& value);
+  void read(ExtensionObject& value);
+  template <class T>
+  void read(List<T>& list) {
+    const auto length = readLength(limits_.maxArrayLength, "array");
+    list = length < 0 ? List<T>() : List<T>::emptyNotNull();
+    for (std::int32_t i = 0; i < length && ok(); ++i) read(list.emplace_back());
+  }
+  template <IsStructure T>
+  void read(T& structure);
+  template <class T>
+  T next() {
+    T value{};
+    read(value);
+    return value;
+  }
+
+  bool ok() const { return error_.isGood(); }
+  /// Good, BadDecodingError or BadEncodingLimitsExceeded.
+  StatusCode code() const { return error_; }
+  /// With the octet at which reading failed.
+  Error error() const;
+  std::size_t position() const { return static_cast<std::size_t>(at_ - begin_); }
+  std::size_t remaining() const { return static_cast<std::size_t>(end_ - at_); }
+  BytesView rest() const { return {at_, remaining()}; }
+  const DecodingLimits& limits() const { return limits_; }
+
+ private:
+  friend class Nesting;
+  const std::byte* take(std::size_t n) {
+    if (n > remaining() || !ok()) [[unlikely]] {
+      fail(status::BadDecodingError, "the message ends early");
+      return nullptr;
+    }
+    const std::byte* from = at_;
+    at_ += n;
+    return from;
+  }
+  void fail(StatusCode code, const char* what) {
+    if (!ok()) return;
+    error_ = code;
+    what_ = what;
+    failedAt_ = position();
+    at_ = end_;
+  }
+  bool enter() {
+    if (depth_ >= limits_.maxDepth) fail(status::BadEncodingLimitsExceeded, "values nest too deeply");
+    ++depth_;
+    return ok();
+  }
+  void leave() { --depth_; }
+  /// A length prefix: -1 for null. Every element takes at least one octet, so a length beyond what remains is a lie.
+  std::int32_t readLength(std::uint32_t most, const char* what);
+  /// The octets behind a length prefix; `isNull` tells a null string from an empty one.
+  BytesView readOctets(bool& isNull);
+  void readIdentifier(std::uint8_t kind, NodeId& value);
+  void readArray(BuiltInType type, bool hasDimensions, Variant& value);
+
+  const std::byte* begin_;
+  const std::byte* at_;
+  const std::byte* end_;
+  DecodingLimits limits_;
+  StatusCode error_ = status::Good;
+  const char* what_ = "";
+  std::size_t failedAt_ = 0;
+  std::uint32_t depth_ = 0;
+};
+
+}  // namespace zunth::ua

@@ -1,0 +1,282 @@
+#include "core/ua/text.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <cmath>
+
+#include "core/ua/base64.hpp"
+#include "core/ua/structure_walk.hpp"
+
+namespace zunth::ua {
+namespace {
+
+void put(std::string& out, bool v) { out += v ? "true" : "false"; }
+template <class T>
+  requires std::is_arithmetic_v<T>
+void put(std::string& out, T v) {
+  out += fmt::format("{}", v);
+}
+void put(std::string& out, const String& v) { out += v.view(); }
+void put(std::string& out, const XmlElement& v) { out += v.view(); }
+void put(std::string& out, DateTime v) { out += v.isNull() ? "no time" : v.text(); }
+void put(std::string& out, const Guid& v) { out += v.text(); }
+void put(std::string& out, const ByteString& v) { out += toBase64(v.bytes()); }
+void put(std::string& out, const NodeId& v) { out += v.text(); }
+void put(std::string& out, const ExpandedNodeId& v) { out += v.text(); }
+void put(std::string& out, StatusCode v) { out += v.name(); }
+void put(std::string& out, const QualifiedName& v) { out += v.text(); }
+void put(std::string& out, const LocalizedText& v) { out += v.text.view(); }
+void put(std::string& out, const Variant& v) { out += format(v); }
+void put(std::string& out, const DataValue& v) {
+  out += format(v.value);
+  if (!v.status.isGood()) out += fmt::format(" ({})", v.status.name());
+}
+void put(std::string& out, const DiagnosticInfo& v) {
+  out += v.additionalInfo ? v.additionalInfo->view() : std::string_view("diagnostic info");
+}
+
+/// Writes {field: value, list: [...]}.
+class TextWalker final : public StructureWalker {
+ public:
+  explicit TextWalker(std::string& out) : out_(out) {}
+  void value(std::string_view name, const Variant& value) override {
+    lead(name);
+    out_ += format(value);
+  }
+  void openStructure(std::string_view name) override { open(name, '{'); }
+  void closeStructure() override { close('}'); }
+  void openList(std::string_view name) override { open(name, '['); }
+  void closeList() override { close(']'); }
+
+ private:
+  void lead(std::string_view name) {
+    if (!std::exchange(first_, false)) out_ += ", ";
+    if (!name.empty()) out_.append(name).append(": ");
+  }
+  void open(std::string_view name, char bracket) {
+    lead(name);
+    out_ += bracket;
+    first_ = true;
+  }
+  void close(char bracket) {
+    out_ += bracket;
+    first_ = false;
+  }
+  std::string& out_;
+  bool first_ = true;
+};
+
+void put(std::string& out, const ExtensionObject& v) {
+  if (v.isNull()) {
+    out += "null";
+    return;
+  }
+  std::string text;
+  TextWalker walker(text);
+  out += walk(v, walker) ? text : fmt::format("structure {} ({} octets)", v.encodingId().text(), v.octets().size());
+}
+
+template <class T>
+void putRow(std::string& out, std::span<const T> items, std::span<const std::uint32_t> dimensions) {
+  out += '[';
+  if (dimensions.size() > 1) {
+    const std::size_t stride = dimensions[0] ? items.size() / dimensions[0] : 0;
+    for (std::uint32_t i = 0; i < dimensions[0]; ++i) {
+      if (i) out += ", ";
+      putRow(out, items.subspan(i * stride, stride), dimensions.subspan(1));
+    }
+  } else {
+    for (std::size_t i = 0; i < items.size(); ++i) {
+      if (i) out += ", ";
+      put(out, items[i]);
+    }
+  }
+  out += ']';
+}
+
+std::string_view trim(std::string_view text) {
+  while (!text.empty() && (text.front() == ' ' || text.front() == '\t')) text.remove_prefix(1);
+  while (!text.empty() && (text.back() == ' ' || text.back() == '\t')) text.remove_suffix(1);
+  return text;
+}
+
+Error mismatch(std::string_view text, BuiltInType type, std::string_view hint = {}) {
+  return {status::BadTypeMismatch, fmt::format("'{}' is not a {}", text, nameOf(type)), std::string(hint)};
+}
+
+template <class T>
+Result<Variant> parseNumber(std::string_view text, BuiltInType type) {
+  std::string_view digits = text;
+  int base = 10;
+  if constexpr (std::is_integral_v<T>)
+    if (digits.starts_with("0x")) {
+      digits.remove_prefix(2);
+      base = 16;
+    }
+  if (digits.starts_with('+')) digits.remove_prefix(1);
+  T number{};
+  std::from_chars_result read;
+  if constexpr (std::is_integral_v<T>)
+    read = std::from_chars(digits.data(), digits.data() + digits.size(), number, base);
+  else
+    read = std::from_chars(digits.data(), digits.data() + digits.size(), number);
+  const bool whole = read.ptr == digits.data() + digits.size() && !digits.empty();
+  if (read.ec == std::errc::result_out_of_range) {
+    if constexpr (std::is_integral_v<T>)
+      return Error{status::BadOutOfRange,
+                   fmt::format("{} does not fit {} ({} to {})", text, nameOf(type), +std::numeric_limits<T>::lowest(),
+                               +std::numeric_limits<T>::max()),
+                   {}};
+    return Error{status::BadOutOfRange, fmt::format("{} does not fit {}", text, nameOf(type)), {}};
+  }
+  if constexpr (std::is_unsigned_v<T>)
+    if (digits.starts_with('-'))
+      return Error{status::BadOutOfRange,
+                   fmt::format("{} does not fit {} (0 to {})", text, nameOf(type), +std::numeric_limits<T>::max()), {}};
+  if (read.ec != std::errc() || !whole) return mismatch(text, type);
+  return Variant(number);
+}
+
+Result<Variant> parseScalar(std::string_view text, BuiltInType type) {
+  switch (type) {
+    case BuiltInType::Boolean: {
+      std::string lower(text);
+      std::ranges::transform(lower, lower.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+      if (lower == "true" || lower == "1" || lower == "on" || lower == "yes") return Variant(true);
+      if (lower == "false" || lower == "0" || lower == "off" || lower == "no") return Variant(false);
+      return mismatch(text, type, "write true or false");
+    }
+    case BuiltInType::String: return Variant(String(text));
+    case BuiltInType::XmlElement: return Variant(XmlElement(text));
+    case BuiltInType::LocalizedText: return Variant(LocalizedText(String(text)));
+    case BuiltInType::QualifiedName: return Variant(QualifiedName::parse(text));
+    case BuiltInType::DateTime: {
+      auto time = DateTime::parse(text);
+      if (!time) return mismatch(text, type, time.error().next);
+      return Variant(*time);
+    }
+    case BuiltInType::Guid: {
+      auto guid = Guid::parse(text);
+      if (!guid) return mismatch(text, type, guid.error().next);
+      return Variant(*guid);
+    }
+    case BuiltInType::NodeId: {
+      auto id = NodeId::parse(text);
+      if (!id) return mismatch(text, type, id.error().next);
+      return Variant(*id);
+    }
+    case BuiltInType::ExpandedNodeId: {
+      auto id = ExpandedNodeId::parse(text);
+      if (!id) return mismatch(text, type, id.error().next);
+      return Variant(*id);
+    }
+    case BuiltInType::ByteString: {
+      auto octets = fromBase64(text);
+      if (!octets) return mismatch(text, type, "write it as base64");
+      return Variant(ByteString(*octets));
+    }
+    case BuiltInType::StatusCode: {
+      if (auto code = statusNamed(text)) return Variant(*code);
+      auto number = parseNumber<std::uint32_t>(text, type);
+      if (!number) return mismatch(text, type, "write its name, as BadNoCommunication");
+      return Variant(StatusCode{*number->get<std::uint32_t>()});
+    }
+    default: break;
+  }
+  if (isNumeric(type))
+    return visitBuiltIn(type, [&]<class T>(std::type_identity<T>) -> Result<Variant> {
+      if constexpr (std::is_arithmetic_v<T> && !std::is_same_v<T, bool>) return parseNumber<T>(text, type);
+      return mismatch(text, type);
+    });
+  return Error{status::BadNotSupported, fmt::format("a value of type {} can't be typed as text", nameOf(type)), {}};
+}
+
+}  // namespace
+
+std::string format(const Variant& value) {
+  if (value.isNull()) return "null";
+  std::string out;
+  visitBuiltIn(value.type(), [&]<class T>(std::type_identity<T>) {
+    if (value.isArray())
+      putRow(out, value.items<T>(), value.dimensions());
+    else
+      put(out, *value.get<T>());
+  });
+  return out;
+}
+
+Result<Variant> parse(std::string_view text, BuiltInType type, bool isArray) {
+  if (!isArray) {
+    if (type == BuiltInType::String || type == BuiltInType::LocalizedText || type == BuiltInType::XmlElement)
+      return parseScalar(text, type);
+    return parseScalar(trim(text), type);
+  }
+  text = trim(text);
+  if (text.starts_with('[') && text.ends_with(']')) text = trim(text.substr(1, text.size() - 2));
+  std::vector<Variant> scalars;
+  while (!text.empty()) {
+    const auto comma = text.find(',');
+    auto item = parseScalar(trim(text.substr(0, comma)), type);
+    if (!item) return item;
+    scalars.push_back(std::move(*item));
+    text = comma == std::string_view::npos ? std::string_view() : text.substr(comma + 1);
+  }
+  return visitBuiltIn(type, [&]<class T>(std::type_identity<T>) -> Result<Variant> {
+    FixedArray<T> items(scalars.size());
+    if constexpr (!std::is_same_v<T, Variant>)
+      for (std::size_t i = 0; i < scalars.size(); ++i) items[i] = *scalars[i].template get<T>();
+    return Variant::array(std::move(items));
+  });
+}
+
+Result<Variant> convert(const Variant& value, BuiltInType type, bool round) {
+  if (value.type() == type) return value;
+  double number = 0;
+  const bool toNumber = isNumeric(type) || type == BuiltInType::Boolean;
+  if (!toNumber || !value.toDouble(number))
+    return Error{status::BadTypeMismatch,
+                 fmt::format("a {}{} can't become a {}", nameOf(value.type()), value.isArray() ? " array" : "", nameOf(type)),
+                 {}};
+  const Error outside{status::BadOutOfRange, fmt::format("{} does not fit {}", format(value), nameOf(type)), {}};
+  return visitBuiltIn(type, [&]<class T>(std::type_identity<T>) -> Result<Variant> {
+    if constexpr (std::is_same_v<T, bool>) {
+      return Variant(number != 0);
+    } else if constexpr (std::is_floating_point_v<T>) {
+      const T narrow = static_cast<T>(number);
+      if (std::isfinite(number) && !std::isfinite(narrow)) return outside;
+      return Variant(narrow);
+    } else if constexpr (std::is_integral_v<T>) {
+      // 64-bit integers go exactly; Double would lose their low bits.
+      if (const auto* v = value.get<std::int64_t>())
+        return std::in_range<T>(*v) ? Result<Variant>(Variant(static_cast<T>(*v))) : Result<Variant>(outside);
+      if (const auto* v = value.get<std::uint64_t>())
+        return std::in_range<T>(*v) ? Result<Variant>(Variant(static_cast<T>(*v))) : Result<Variant>(outside);
+      const double whole = round ? std::round(number) : number;
+      // 2^digits is exact in Double, the largest value itself may not be.
+      const double bound = std::ldexp(1.0, std::numeric_limits<T>::digits);
+      if (!(whole < bound) || whole < (std::is_signed_v<T> ? -bound : 0.0) || whole != std::trunc(whole)) return outside;
+      return Variant(static_cast<T>(whole));
+    } else {
+      return outside;
+    }
+  });
+}
+
+std::size_t editDistance(std::string_view a, std::string_view b) {
+  std::vector<std::size_t> row(b.size() + 1);
+  for (std::size_t j = 0; j <= b.size(); ++j) row[j] = j;
+  for (std::size_t i = 1; i <= a.size(); ++i) {
+    std::size_t diagonal = std::exchange(row[0], i);
+    for (std::size_t j = 1; j <= b.size(); ++j) {
+      const bool same = std::tolower(static_cast<unsigned char>(a[i - 1])) == std::tolower(static_cast<unsigned char>(b[j - 1]));
+      const std::size_t substituted = diagonal + (same ? 0 : 1);
+      diagonal = row[j];
+      row[j] = std::min({row[j] + 1, row[j - 1] + 1, substituted});
+    }
+  }
+  return row[b.size()];
+}
+
+}  // namespace zunth::ua

@@ -1,0 +1,42 @@
+#pragma once
+
+#include <string>
+#include <string_view>
+
+#include "core/ua/variant.hpp"
+
+/// Values as people read and type them. Not an encoding of the standard: see json.hpp and the binary writer.
+namespace zunth::ua {
+
+/// A scalar as its shortest exact text: digits that its type carries, text without quotes, times in UTC.
+/// Arrays as [1, 2, 3], matrices row by row, structures as {field: value, ...}; unknown structures by their size.
+std::string format(const Variant& value);
+
+/// Reads `text` as a scalar of `type`, or as an array when `isArray` ("[1, 2, 3]" or "1, 2, 3").
+/// BadTypeMismatch when the text is no such value, BadOutOfRange when the type can't hold it; the cause says so.
+Result<Variant> parse(std::string_view text, BuiltInType type, bool isArray = false);
+
+/// The same value as another numeric type (Boolean counts as 0 or 1), rounding fractions to the nearest integer
+/// when `round` is set. BadOutOfRange when it doesn't fit, BadTypeMismatch when it is no number.
+Result<Variant> convert(const Variant& value, BuiltInType type, bool round = false);
+
+/// The name among `known` that is nearest to `typed` by edits, or empty when none is near (more than a third differs).
+template <class Names>
+std::string nearest(std::string_view typed, const Names& known);
+std::size_t editDistance(std::string_view a, std::string_view b);
+
+template <class Names>
+std::string nearest(std::string_view typed, const Names& known) {
+  std::string best;
+  std::size_t least = std::max<std::size_t>(1, typed.size() / 3) + 1;
+  for (const auto& name : known) {
+    const std::size_t distance = editDistance(typed, name);
+    if (distance < least) {
+      least = distance;
+      best = name;
+    }
+  }
+  return best;
+}
+
+}  // namespace zunth::ua

@@ -1,0 +1,35 @@
+#pragma once
+
+#include "service/admin/site.hpp"
+#include "service/device/device.hpp"
+#include "service/server/listener.hpp"
+
+namespace zunth::admin {
+
+/// A site at work: its server listening, its devices polled, its bindings carried out. Runs on one loop.
+class RunningSite {
+ public:
+  RunningSite(net::asio::io_context& loop, Site site);
+  ~RunningSite();
+
+  /// Listens and starts the devices. The endpoint URLs with their true ports, or why it can't.
+  ua::Result<std::vector<std::string>> start();
+  /// Says goodbye to clients and devices.
+  void stop();
+
+  server::Server& server() { return *server_; }
+  const std::vector<std::unique_ptr<device::Device>>& devices() const { return devices_; }
+
+ private:
+  void bindDevice(std::size_t index);
+  void showConnection(const std::vector<space::NodeIndex>& variables, bool isConnected, ua::DateTime when);
+
+  net::asio::io_context& loop_;
+  Site site_;
+  std::unique_ptr<server::Server> server_;
+  std::unique_ptr<server::Listener> listener_;
+  std::vector<std::unique_ptr<device::Device>> devices_;
+  std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
+};
+
+}  // namespace zunth::admin

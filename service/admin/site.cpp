@@ -1,0 +1,105 @@
+#include "service/admin/site.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <fstream>
+#include <sstream>
+
+#include "core/space/namespace0.hpp"
+#include "service/net/url.hpp"
+
+namespace zunth::admin {
+
+namespace fs = std::filesystem;
+using model::Entry;
+using model::Findings;
+using model::Text;
+
+namespace {
+
+std::string readFile(const fs::path& path, const std::string& name, Findings& findings) {
+  std::ifstream file(path, std::ios::binary);
+  std::ostringstream text;
+  text << file.rdbuf();
+  if (!file) findings.error({name, 1, 1, 1}, "the file can't be read");
+  return std::move(text).str();
+}
+
+/// The YAML files of a folder by name, in order.
+std::vector<std::pair<std::string, fs::path>> filesOf(const fs::path& folder, const std::string& part) {
+  std::vector<std::pair<std::string, fs::path>> out;
+  std::error_code ignored;
+  for (const auto& entry : fs::directory_iterator(folder / part, ignored))
+    if (entry.path().extension() == ".yaml") out.emplace_back(part + "/" + entry.path().filename().string(), entry.path());
+  std::ranges::sort(out);
+  return out;
+}
+
+bool readSwitch(const Entry& root, std::string_view key, Findings& findings) {
+  const Text* text = root.textOf(key);
+  if (!text) return false;
+  if (text->text == "on") return true;
+  if (text->text != "off") findings.error(text->place, fmt::format("'{}' is neither on nor off", text->text));
+  return false;
+}
+
+void readSettings(const Entry& root, server::Settings& settings, Findings& findings) {
+  checkKeys(root, {"name", "uri", "endpoint", "security"}, findings);
+  if (const Text* name = root.textOf("name")) settings.applicationName = name->text;
+  if (const Text* uri = root.textOf("uri"))
+    settings.applicationUri = uri->text;
+  else
+    findings.error(root.key.place, "the site names no application URI", "write one that no other server has: uri: urn:my-company:my-site");
+  settings.endpointUrls = {"opc.tcp://127.0.0.1:4840"};
+  if (const Text* endpoint = root.textOf("endpoint")) {
+    if (auto url = net::Url::parse(endpoint->text); !url) findings.error(endpoint->place, url.error().cause, url.error().next);
+    settings.endpointUrls = {endpoint->text};
+  }
+  if (const Entry* security = root.find("security")) {
+    checkKeys(*security, {"unsecured", "anonymous"}, findings);
+    settings.allowUnsecured = readSwitch(*security, "unsecured", findings);
+    settings.allowAnonymous = readSwitch(*security, "anonymous", findings);
+  }
+}
+
+}  // namespace
+
+std::vector<std::string> Site::report() const {
+  std::vector<std::string> out;
+  for (const auto& finding : findings.list()) {
+    const auto source = sources.find(finding.place.file);
+    out.push_back(model::format(finding, source == sources.end() ? std::string_view() : source->second));
+  }
+  return out;
+}
+
+Site loadSite(const fs::path& folder) {
+  Site site;
+  site.folder = folder;
+  auto load = [&site](const std::string& name, const fs::path& path) -> const std::string& {
+    return site.sources[name] = readFile(path, name, site.findings);
+  };
+  if (!fs::exists(folder / "site.yaml")) {
+    site.findings.error({"site.yaml", 1, 1, 1}, fmt::format("{} is no site: it has no site.yaml", folder.string()),
+                        fmt::format("make one with: zunth new {}", folder.string()));
+    return site;
+  }
+  readSettings(model::readYaml("site.yaml", load("site.yaml", folder / "site.yaml"), site.findings), site.settings, site.findings);
+
+  site.space = std::make_unique<space::Space>(ua::String(site.settings.applicationUri));
+  space::loadNamespace0(*site.space);
+  std::vector<model::ModelFile> models;
+  for (const auto& [name, path] : filesOf(folder, "model")) models.push_back({name, load(name, path)});
+  model::build(*site.space, models, site.findings);
+  for (const auto& [name, path] : filesOf(folder, "devices"))
+    site.devices.push_back(device::readDeviceFile(path.stem().string(), name, load(name, path), site.findings));
+  // Bindings make sense only against a sound model and sound devices.
+  if (site.isSound())
+    for (const auto& [name, path] : filesOf(folder, "bindings"))
+      device::readBindings(name, load(name, path), *site.space, site.devices, site.bindings, site.findings);
+  site.findings.sort();
+  return site;
+}
+
+}  // namespace zunth::admin

@@ -1,0 +1,29 @@
+#pragma once
+
+#include <filesystem>
+
+#include "core/model/build.hpp"
+#include "service/device/bindings.hpp"
+#include "service/server/server.hpp"
+
+namespace zunth::admin {
+
+/// A site's folder, read and checked as a whole: what zunthd runs and what `zunth check` judges.
+struct Site {
+  std::filesystem::path folder;
+  server::Settings settings;
+  std::unique_ptr<space::Space> space;
+  std::vector<device::DeviceFile> devices;
+  device::Bindings bindings;
+  model::Findings findings;
+  std::map<std::string, std::string> sources;  // texts by file name, for showing findings
+
+  bool isSound() const { return !findings.hasErrors(); }
+  /// Every finding with its line, ready to print.
+  std::vector<std::string> report() const;
+};
+
+/// Reads a folder. A folder that isn't there or has no site.yaml is a finding like any other.
+Site loadSite(const std::filesystem::path& folder);
+
+}  // namespace zunth::admin

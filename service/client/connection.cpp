@@ -1,0 +1,188 @@
+#include "service/client/connection.hpp"
+
+#include <fmt/format.h>
+
+#include <boost/asio/as_tuple.hpp>
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/connect.hpp>
+#include <boost/asio/detached.hpp>
+#include <boost/asio/experimental/awaitable_operators.hpp>
+#include <boost/asio/this_coro.hpp>
+#include <boost/asio/use_awaitable.hpp>
+
+#include "core/ua/structure_walk.hpp"
+#include "service/net/url.hpp"
+
+namespace zunth::client {
+
+using namespace ua;
+using namespace asio::experimental::awaitable_operators;
+
+namespace {
+
+constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
+
+Instant now() { return std::chrono::steady_clock::now(); }
+DateTime wallClock() { return DateTime::from(std::chrono::system_clock::now()); }
+double seconds(Duration d) { return std::chrono::duration<double>(d).count(); }
+
+}  // namespace
+
+Connection::Connection(std::string url, asio::any_io_executor executor)
+    : url_(std::move(url)), executor_(executor), opening_(executor), renewal_(std::make_shared<asio::steady_timer>(executor)) {}
+
+Connection::~Connection() {
+  renewal_->cancel();
+  if (link_) link_->abandon();
+}
+
+Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url, Duration timeout) {
+  auto parsed = net::Url::parse(url);
+  if (!parsed) co_return parsed.error();
+  const auto executor = co_await asio::this_coro::executor;
+  std::shared_ptr<Connection> self(new Connection(url, executor));
+  const Instant deadline = now() + timeout;
+  const Error late{status::BadTimeout, fmt::format("{} did not answer within {:.3g} s", url, seconds(timeout)),
+                   "look whether the server runs and a firewall lets the port through"};
+  asio::steady_timer timer(executor, deadline);
+
+  net::Tcp::resolver resolver(executor);
+  auto resolved = co_await (resolver.async_resolve(parsed->host, std::to_string(parsed->port), kQuietly) || timer.async_wait(kQuietly));
+  if (resolved.index() == 1) co_return late;
+  auto [resolveError, endpoints] = std::get<0>(resolved);
+  if (resolveError)
+    co_return Error{status::BadTcpEndpointUrlInvalid, fmt::format("the host name {} does not resolve", parsed->host),
+                    "write the server's address instead of its name"};
+  net::Tcp::socket socket(executor);
+  auto connected = co_await (asio::async_connect(socket, endpoints, kQuietly) || timer.async_wait(kQuietly));
+  if (connected.index() == 1) co_return late;
+  if (auto error = std::get<0>(std::get<0>(connected)))
+    co_return Error{status::BadConnectionRejected,
+                    fmt::format("nothing listens at {}:{} ({})", parsed->host, parsed->port, error.message()),
+                    "start the server, or name another with --at opc.tcp://HOST:PORT"};
+
+  channel::ClientChannel::Options options;
+  options.endpointUrl = String(url);
+  self->channel_ = std::make_unique<channel::ClientChannel>(options, *self);
+  self->link_ = std::make_shared<net::TcpLink>(std::move(socket));
+  std::weak_ptr<Connection> weak = self;
+  self->link_->start({[weak](BytesView octets) {
+                        if (auto s = weak.lock()) s->received(octets);
+                      },
+                      [weak](const std::string& why) {
+                        if (auto s = weak.lock())
+                          s->closed({status::BadConnectionClosed, "the connection to the server was lost" + (why.empty() ? "" : " (" + why + ")"), {}});
+                      }});
+  self->opening_.expires_at(deadline);
+  self->flush();
+  co_await self->opening_.async_wait(kQuietly);
+  if (self->channel_->isOpen()) {
+    asio::co_spawn(executor, self->keepRenewing(), asio::detached);
+    co_return self;
+  }
+  if (self->ended_.code.isBad()) co_return self->ended_;
+  co_return late;
+}
+
+void Connection::prepare(RequestHeader& header, Duration timeout) {
+  header.timestamp = wallClock();
+  header.requestHandle = ++lastHandle_;
+  header.timeoutHint = static_cast<std::uint32_t>(std::chrono::duration_cast<std::chrono::milliseconds>(timeout).count());
+  header.returnDiagnostics = 0x04 | 0x80;  // causes in words, of the service and of each operation
+}
+
+Awaitable<Result<Bytes>> Connection::exchange(Bytes message, Duration timeout) {
+  if (!channel_ || !channel_->isOpen())
+    co_return ended_.code.isBad() ? ended_ : Error{status::BadConnectionClosed, "the connection to the server is closed", {}};
+  const auto self = shared_from_this();
+  auto id = channel_->request(std::move(message));
+  if (!id) co_return id.error();
+  auto waiting = std::make_shared<Waiting>(executor_);
+  waiting->wake.expires_after(timeout);
+  waiting_[*id] = waiting;
+  flush();
+  co_await waiting->wake.async_wait(kQuietly);
+  waiting_.erase(*id);
+  if (waiting->answered) co_return std::move(waiting->body);
+  if (waiting->error.cause.empty())
+    waiting->error.cause = fmt::format("the server did not answer within {:.3g} s", seconds(timeout));
+  co_return waiting->error;
+}
+
+Error Connection::faultOf(BytesView body, std::string_view expected) {
+  BinaryReader reader(body);
+  const auto id = reader.next<NodeId>();
+  if (!(id == NodeId(ServiceFault::kBinaryId)))
+    return {status::BadUnknownResponse, fmt::format("the server answered with {} instead of {}", structureNamed(id.numeric()), expected), {}};
+  const auto fault = reader.next<ServiceFault>();
+  if (!reader.ok()) return reader.error();
+  const auto& info = fault.responseHeader.serviceDiagnostics.additionalInfo;
+  return {fault.responseHeader.serviceResult, info ? info->str() : "the server refused the request", {}};
+}
+
+void Connection::received(BytesView octets) {
+  channel_->feed(octets, now(), wallClock());
+  flush();
+}
+
+void Connection::flush() {
+  auto output = channel_->takeOutput();
+  if (!output.empty()) link_->send(std::move(output));
+}
+
+Awaitable<void> Connection::keepRenewing() {
+  std::weak_ptr<Connection> weak = shared_from_this();
+  const auto timer = renewal_;
+  while (true) {
+    if (auto self = weak.lock(); self && self->isOpen())
+      timer->expires_at(std::min(self->channel_->renewsAt(), now() + std::chrono::seconds(60)));
+    else
+      co_return;
+    auto [cancelled] = co_await timer->async_wait(kQuietly);
+    if (cancelled) co_return;
+    if (auto self = weak.lock(); self && self->isOpen()) {
+      self->channel_->tick(now(), wallClock());
+      self->flush();
+    }
+  }
+}
+
+void Connection::opened() { opening_.cancel(); }
+
+void Connection::response(std::uint32_t requestId, BytesView body) {
+  const auto found = waiting_.find(requestId);
+  if (found == waiting_.end()) return;  // gave up on already
+  found->second->answered = true;
+  found->second->body.assign(body.begin(), body.end());
+  found->second->wake.cancel();
+}
+
+void Connection::aborted(std::uint32_t requestId, const Error& why) {
+  const auto found = waiting_.find(requestId);
+  if (found == waiting_.end()) return;
+  found->second->error = why;
+  found->second->wake.cancel();
+}
+
+void Connection::closed(const Error& why) {
+  if (ended_.code.isBad()) return;
+  const bool wanted = why.code.isGood();
+  ended_ = wanted ? Error{status::BadConnectionClosed, "the connection was closed", {}} : why;
+  opening_.cancel();
+  renewal_->cancel();
+  for (auto& [id, waiting] : waiting_) {
+    waiting->error = ended_;
+    waiting->wake.cancel();
+  }
+  if (!wanted && lost_) lost_(why);
+}
+
+void Connection::close() {
+  lost_ = {};
+  if (!channel_ || !link_) return;
+  channel_->close(wallClock());
+  flush();
+  link_->finish();
+}
+
+}  // namespace zunth::client

@@ -1,0 +1,91 @@
+#pragma once
+
+#include <boost/asio/awaitable.hpp>
+#include <boost/asio/io_context.hpp>
+#include <boost/asio/steady_timer.hpp>
+#include <map>
+
+#include "core/channel/client_channel.hpp"
+#include "service/net/tcp_link.hpp"
+
+namespace zunth::client {
+
+namespace asio = net::asio;
+template <class T>
+using Awaitable = asio::awaitable<T>;
+
+/// A connection with an open secure channel to a server; requests are awaited, answers typed. One loop's thread.
+class Connection : public std::enable_shared_from_this<Connection>, public channel::ClientChannel::Handler {
+ public:
+  /// Connects and opens the channel. The error names the step that failed: the name that doesn't resolve, the port
+  /// that refuses (BadConnectionRejected), the time-out (BadTimeout), or the server's own word.
+  static Awaitable<ua::Result<std::shared_ptr<Connection>>> open(std::string url, ua::Duration timeout);
+  ~Connection();
+
+  /// Sends a request and awaits its response. An error when the server's answer is a fault or another structure, when
+  /// the time runs out (BadTimeout), or when the connection ends (BadConnectionClosed).
+  template <class Request>
+  Awaitable<ua::Result<typename Request::Response>> request(Request request, ua::Duration timeout);
+
+  bool isOpen() const { return channel_ && channel_->isOpen(); }
+  const std::string& url() const { return url_; }
+  /// Says goodbye and closes the socket.
+  void close();
+  /// Called once when the connection ends other than by close().
+  void onLost(std::function<void(const ua::Error&)> lost) { lost_ = std::move(lost); }
+
+ private:
+  struct Waiting {
+    explicit Waiting(const asio::any_io_executor& executor) : wake(executor) {}
+    asio::steady_timer wake;  // cancelled when the answer is there
+    bool answered = false;
+    ua::Error error{ua::status::BadTimeout, {}, {}};
+    ua::Bytes body;
+  };
+
+  explicit Connection(std::string url, asio::any_io_executor executor);
+  Awaitable<ua::Result<ua::Bytes>> exchange(ua::Bytes message, ua::Duration timeout);
+  void prepare(ua::RequestHeader& header, ua::Duration timeout);
+  static ua::Error faultOf(ua::BytesView body, std::string_view expected);
+  void received(ua::BytesView octets);
+  void flush();
+  Awaitable<void> keepRenewing();
+
+  // ClientChannel::Handler
+  void opened() override;
+  void response(std::uint32_t requestId, ua::BytesView body) override;
+  void aborted(std::uint32_t requestId, const ua::Error& why) override;
+  void closed(const ua::Error& why) override;
+
+  std::string url_;
+  asio::any_io_executor executor_;
+  std::shared_ptr<net::TcpLink> link_;
+  std::unique_ptr<channel::ClientChannel> channel_;
+  asio::steady_timer opening_;  // cancelled when the channel is open or lost
+  std::shared_ptr<asio::steady_timer> renewal_;  // shared with keepRenewing(), which may outlive this
+  ua::Error ended_{ua::status::Good, {}, {}};
+  std::map<std::uint32_t, std::shared_ptr<Waiting>> waiting_;  // by request id
+  std::function<void(const ua::Error&)> lost_;
+  std::uint32_t lastHandle_ = 0;
+};
+
+template <class Request>
+Awaitable<ua::Result<typename Request::Response>> Connection::request(Request request, ua::Duration timeout) {
+  using Response = typename Request::Response;
+  prepare(request.requestHeader, timeout);
+  ua::Bytes message = channel::newMessage();
+  ua::BinaryWriter writer(message);
+  writer.write(ua::NodeId(Request::kBinaryId));
+  writer.write(request);
+  auto body = co_await exchange(std::move(message), timeout);
+  if (!body) co_return body.error();
+  ua::BinaryReader reader(*body);
+  if (!(reader.next<ua::NodeId>() == ua::NodeId(Response::kBinaryId))) co_return faultOf(*body, Response::kName);
+  Response response;
+  reader.read(response);
+  if (!reader.ok()) co_return reader.error();
+  if (response.responseHeader.serviceResult.isBad()) co_return ua::Error{response.responseHeader.serviceResult, {}, {}};
+  co_return response;
+}
+
+}  // namespace zunth::client

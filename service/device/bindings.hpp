@@ -1,0 +1,33 @@
+#pragma once
+
+#include "core/space/space.hpp"
+#include "service/device/device_file.hpp"
+
+/// Which node is which point (docs/devices.md).
+namespace zunth::device {
+
+struct VariableBinding {
+  space::NodeIndex variable;
+  std::size_t device;  // index into the list that was bound
+  PointIndex point;
+};
+struct MethodBinding {
+  space::NodeIndex method;
+  std::size_t device;
+  std::string action;
+};
+struct Bindings {
+  std::vector<VariableBinding> variables;
+  std::vector<MethodBinding> methods;
+};
+
+/// Reads a file of the folder bindings/ against the space and the devices: "PATH: DEVICE/POINT" or
+/// "PATH(): DEVICE/ACTION", where {NAME} in a path stands for any one name and is filled in on the right.
+void readBindings(const std::string& file, const std::string& text, const space::Space& space, const std::vector<DeviceFile>& devices,
+                  Bindings& bindings, model::Findings& findings);
+
+/// A device's value as the variable shows it: converted to its data type; BadOutOfRange or BadTypeMismatch as status when
+/// that can't be.
+ua::DataValue shownAs(const space::Space& space, space::NodeIndex variable, ua::DataValue fromDevice);
+
+}  // namespace zunth::device

@@ -1,0 +1,225 @@
+#include "service/device/modbus_points.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <bit>
+#include <sstream>
+
+#include "core/ua/text.hpp"
+
+namespace zunth::device::modbus {
+
+using namespace ua;
+
+namespace {
+
+const std::vector<std::string> kTables = {"coil", "discrete", "input", "holding"};
+const std::vector<std::string> kTypes = {"Boolean", "Int16", "UInt16", "Int32", "UInt32", "Int64", "UInt64", "Float", "Double", "String"};
+const std::vector<std::string> kWords = {"bit", "scale", "offset", "low-word-first", "low-byte-first", "read-only"};
+constexpr std::uint16_t kMostRegisters = 125, kMostBits = 2000;
+
+std::optional<BuiltInType> typeNamed(std::string_view name) {
+  for (auto type : {BuiltInType::Boolean, BuiltInType::Int16, BuiltInType::UInt16, BuiltInType::Int32, BuiltInType::UInt32,
+                    BuiltInType::Int64, BuiltInType::UInt64, BuiltInType::Float, BuiltInType::Double, BuiltInType::String})
+    if (nameOf(type) == name) return type;
+  return std::nullopt;
+}
+
+std::uint16_t registersOf(BuiltInType type) {
+  switch (type) {
+    case BuiltInType::Int32:
+    case BuiltInType::UInt32:
+    case BuiltInType::Float: return 2;
+    case BuiltInType::Int64:
+    case BuiltInType::UInt64:
+    case BuiltInType::Double: return 4;
+    default: return 1;
+  }
+}
+
+std::uint16_t swapped(std::uint16_t r) { return static_cast<std::uint16_t>(r << 8 | r >> 8); }
+
+/// The registers' bits as one number, in the point's word and byte order.
+std::uint64_t join(const Place& place, std::span<const std::uint16_t> registers) {
+  std::uint64_t bits = 0;
+  for (std::size_t i = 0; i < registers.size(); ++i) {
+    const std::uint16_t r = place.lowWordFirst ? registers[registers.size() - 1 - i] : registers[i];
+    bits = bits << 16 | (place.lowByteFirst ? swapped(r) : r);
+  }
+  return bits;
+}
+
+std::vector<std::uint16_t> cut(const Place& place, std::uint64_t bits) {
+  std::vector<std::uint16_t> out(place.count);
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    const auto r = static_cast<std::uint16_t>(bits >> (16 * (out.size() - 1 - i)));
+    out[place.lowWordFirst ? out.size() - 1 - i : i] = place.lowByteFirst ? swapped(r) : r;
+  }
+  return out;
+}
+
+Variant rawValue(const Place& place, std::span<const std::uint16_t> registers) {
+  const std::uint64_t bits = join(place, registers);
+  switch (place.raw) {
+    case BuiltInType::Boolean: return Variant(place.bit >= 0 ? ((bits >> place.bit) & 1) != 0 : bits != 0);
+    case BuiltInType::Int16: return Variant(static_cast<std::int16_t>(bits));
+    case BuiltInType::UInt16: return Variant(static_cast<std::uint16_t>(bits));
+    case BuiltInType::Int32: return Variant(static_cast<std::int32_t>(bits));
+    case BuiltInType::UInt32: return Variant(static_cast<std::uint32_t>(bits));
+    case BuiltInType::Int64: return Variant(static_cast<std::int64_t>(bits));
+    case BuiltInType::UInt64: return Variant(bits);
+    case BuiltInType::Float: return Variant(std::bit_cast<float>(static_cast<std::uint32_t>(bits)));
+    case BuiltInType::Double: return Variant(std::bit_cast<double>(bits));
+    default: {
+      std::string text;
+      for (std::uint16_t r : registers) {
+        if (place.lowByteFirst) r = swapped(r);
+        text += static_cast<char>(r >> 8);
+        text += static_cast<char>(r & 0xFF);
+      }
+      text.resize(std::min(text.find('\0'), text.size()));
+      text.erase(text.find_last_not_of(' ') + 1);
+      return Variant(String(text));
+    }
+  }
+}
+
+}  // namespace
+
+std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text& words, model::Findings& findings) {
+  ModbusPoint out;
+  Place& place = out.place;
+  out.point.name = name.text;
+  out.point.where = words.text;
+  std::vector<model::Text> parts;
+  for (std::size_t at = words.text.find_first_not_of(' '); at < words.text.size(); at = words.text.find_first_not_of(' ', at)) {
+    const auto end = std::min(words.text.find(' ', at), words.text.size());
+    parts.push_back(words.part(at, end - at));
+    at = end;
+  }
+  auto fail = [&](const model::Text& at, std::string message, std::string hint) {
+    findings.error(at.place, std::move(message), std::move(hint));
+    return std::nullopt;
+  };
+  auto didYouMean = [](const std::string& typed, const std::vector<std::string>& known, std::string otherwise) {
+    const auto near = nearest(typed, known);
+    return near.empty() ? otherwise : fmt::format("did you mean '{}'?", near);
+  };
+  auto number = [&](std::size_t i, BuiltInType type) { return i < parts.size() ? parse(parts[i].text, type) : Result<Variant>(status::BadSyntaxError); };
+  if (parts.size() < 2) return fail(words, "a point is a table and an address", "as in: input 0 Float");
+  const auto table = std::ranges::find(kTables, parts[0].text);
+  if (table == kTables.end())
+    return fail(parts[0], fmt::format("there is no table '{}'", parts[0].text),
+                didYouMean(parts[0].text, kTables, "the tables are coil, discrete, input and holding"));
+  place.table = static_cast<Table>(table - kTables.begin());
+  auto address = number(1, BuiltInType::UInt16);
+  if (!address) return fail(parts[1], fmt::format("'{}' is no address", parts[1].text), "addresses count from 0 to 65535, as on the wire");
+  place.address = *address->get<std::uint16_t>();
+  place.raw = isBits(place.table) ? BuiltInType::Boolean : BuiltInType::UInt16;
+
+  bool readOnly = !canWrite(place.table);
+  for (std::size_t i = 2; i < parts.size(); ++i) {
+    const std::string& word = parts[i].text;
+    if (word == "read-only") {
+      readOnly = true;
+    } else if (word == "low-word-first") {
+      place.lowWordFirst = true;
+    } else if (word == "low-byte-first") {
+      place.lowByteFirst = true;
+    } else if (word == "scale" || word == "offset") {
+      auto value = number(++i, BuiltInType::Double);
+      if (!value || (word == "scale" && *value->get<double>() == 0))
+        return fail(parts[i - 1], fmt::format("'{}' needs a number{}", word, word == "scale" ? " other than 0" : ""), fmt::format("as in: {} 0.1", word));
+      (word == "scale" ? place.scale : place.offset) = *value->get<double>();
+    } else if (word == "bit") {
+      auto bit = number(++i, BuiltInType::Byte);
+      if (!bit || *bit->get<std::uint8_t>() > 15) return fail(parts[i - 1], "'bit' needs a number from 0 to 15", "0 is the lowest bit");
+      place.bit = *bit->get<std::uint8_t>();
+      place.raw = BuiltInType::Boolean;
+    } else if (auto type = typeNamed(word); type && i == 2) {
+      if (isBits(place.table) && *type != BuiltInType::Boolean) return fail(parts[i], fmt::format("a {} is a Boolean, no {}", parts[0].text, word), "leave the type out");
+      place.raw = *type;
+      place.count = registersOf(*type);
+      if (*type == BuiltInType::String) {
+        auto length = number(++i, BuiltInType::UInt16);
+        if (!length || *length->get<std::uint16_t>() == 0 || *length->get<std::uint16_t>() > kMostRegisters)
+          return fail(parts[2], "a String needs its number of registers, 1 to 125", "as in: holding 40 String 8");
+        place.count = *length->get<std::uint16_t>();
+      }
+    } else {
+      return fail(parts[i], fmt::format("'{}' means nothing here", word),
+                  didYouMean(word, i == 2 ? kTypes : kWords, "after the address come a type, 'bit N', 'scale X', 'offset Y', low-word-first, low-byte-first, read-only"));
+    }
+  }
+  if (place.bit >= 0 && isBits(place.table)) return fail(words, "only registers have bits", "leave 'bit' out");
+  if (place.isScaled() && (place.raw == BuiltInType::Boolean || place.raw == BuiltInType::String))
+    return fail(words, "only numbers can be scaled", "leave 'scale' and 'offset' out");
+  if (place.address + place.count > 65536) return fail(parts[1], "the point ends beyond address 65535", {});
+  // One bit of a holding register can't be written without racing the device for the others.
+  out.point.isWritable = !readOnly && place.bit < 0;
+  out.point.type = place.isScaled() ? BuiltInType::Double : place.raw;
+  return out;
+}
+
+std::vector<ReadRequest> plan(const std::vector<ModbusPoint>& points, std::span<const PointIndex> wanted, std::uint16_t gap) {
+  std::vector<PointIndex> order(wanted.begin(), wanted.end());
+  std::ranges::sort(order, {}, [&](PointIndex i) { return std::tuple(points[i].place.table, points[i].place.address, points[i].place.count); });
+  std::vector<ReadRequest> out;
+  for (PointIndex i : order) {
+    const Place& place = points[i].place;
+    const int most = isBits(place.table) ? kMostBits : kMostRegisters;
+    if (!out.empty() && out.back().table == place.table) {
+      ReadRequest& last = out.back();
+      const int end = std::max(last.first + last.count, place.address + place.count);
+      if (place.address <= last.first + last.count + gap && end - last.first <= most) {
+        last.count = static_cast<std::uint16_t>(end - last.first);
+        last.points.push_back(i);
+        continue;
+      }
+    }
+    out.push_back({place.table, place.address, place.count, {i}});
+  }
+  return out;
+}
+
+Variant decode(const Place& place, std::span<const std::uint16_t> registers) {
+  Variant raw = rawValue(place, registers);
+  double number = 0;
+  if (!place.isScaled() || !raw.toDouble(number)) return raw;
+  return Variant(number * place.scale + place.offset);
+}
+
+Result<std::vector<std::uint16_t>> encode(const Place& place, const Variant& value) {
+  if (place.raw == BuiltInType::String) {
+    const auto* text = value.get<String>();
+    if (!text) return Error{status::BadTypeMismatch, "the point takes text", {}};
+    if (text->size() > place.count * 2u)
+      return Error{status::BadOutOfRange, fmt::format("the point holds {} characters, not {}", place.count * 2, text->size()), {}};
+    std::vector<std::uint16_t> out(place.count);
+    for (std::size_t i = 0; i < text->size(); ++i) {
+      const auto octet = static_cast<std::uint16_t>(static_cast<unsigned char>(text->view()[i]));
+      out[i / 2] = static_cast<std::uint16_t>(out[i / 2] | (i % 2 ? octet : octet << 8));
+    }
+    if (place.lowByteFirst)
+      for (auto& r : out) r = swapped(r);
+    return out;
+  }
+  Variant unscaled = value;
+  double number = 0;
+  if (place.isScaled() && value.toDouble(number)) unscaled = Variant((number - place.offset) / place.scale);
+  auto raw = convert(unscaled, place.raw, true);
+  if (!raw) return raw.error();
+  std::uint64_t bits = 0;
+  visitBuiltIn(raw->type(), [&]<class T>(std::type_identity<T>) {
+    if constexpr (std::is_same_v<T, float>)
+      bits = std::bit_cast<std::uint32_t>(*raw->get<float>());
+    else if constexpr (std::is_same_v<T, double>)
+      bits = std::bit_cast<std::uint64_t>(*raw->get<double>());
+    else if constexpr (std::is_arithmetic_v<T>)
+      bits = static_cast<std::uint64_t>(*raw->get<T>());
+  });
+  return cut(place, bits);
+}
+
+}  // namespace zunth::device::modbus

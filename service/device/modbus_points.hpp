@@ -1,0 +1,50 @@
+#pragma once
+
+#include "core/model/yaml_source.hpp"
+#include "service/device/driver.hpp"
+
+/// What Modbus points mean and how they are read together; no I/O.
+namespace zunth::device::modbus {
+
+enum class Table { Coil, DiscreteInput, InputRegister, HoldingRegister };
+constexpr bool isBits(Table t) { return t == Table::Coil || t == Table::DiscreteInput; }
+constexpr bool canWrite(Table t) { return t == Table::Coil || t == Table::HoldingRegister; }
+
+/// Where a point lies and how its registers become a value.
+struct Place {
+  Table table = Table::HoldingRegister;
+  std::uint16_t address = 0;  // from 0, as on the wire
+  std::uint16_t count = 1;    // of bits or registers
+  ua::BuiltInType raw = ua::BuiltInType::UInt16;
+  int bit = -1;               // of one register, 0 is the lowest; -1 for the whole
+  bool lowWordFirst = false;  // values of several registers
+  bool lowByteFirst = false;  // octets inside a register
+  double scale = 1, offset = 0;  // value = raw * scale + offset
+  bool isScaled() const { return scale != 1 || offset != 0; }
+};
+struct ModbusPoint {
+  Point point;
+  Place place;
+};
+
+/// "TABLE ADDRESS [TYPE] [bit N] [scale X] [offset Y] [low-word-first] [low-byte-first] [read-only]". Nothing and a
+/// finding when it is not sound.
+std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text& words, model::Findings& findings);
+
+/// One read of neighbouring bits or registers.
+struct ReadRequest {
+  Table table;
+  std::uint16_t first;
+  std::uint16_t count;
+  std::vector<PointIndex> points;
+};
+/// As few requests as the protocol allows (125 registers, 2000 bits a request). Runs that are up to `gap` apart are
+/// read in one go.
+std::vector<ReadRequest> plan(const std::vector<ModbusPoint>& points, std::span<const PointIndex> wanted, std::uint16_t gap);
+
+/// The value of a point in what a request read: one octet a bit, or registers.
+ua::Variant decode(const Place& place, std::span<const std::uint16_t> registers);
+/// The registers that a value is written as; BadOutOfRange when the raw type can't hold it.
+ua::Result<std::vector<std::uint16_t>> encode(const Place& place, const ua::Variant& value);
+
+}  // namespace zunth::device::modbus

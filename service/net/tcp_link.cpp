@@ -1,0 +1,80 @@
+#include "service/net/tcp_link.hpp"
+
+#include <boost/asio/write.hpp>
+
+namespace zunth::net {
+
+namespace {
+
+constexpr std::size_t kInputSize = 128 * 1024;
+
+}  // namespace
+
+void TcpLink::start(Callbacks callbacks) {
+  callbacks_ = std::move(callbacks);
+  boost::system::error_code ignored;
+  socket_.set_option(Tcp::no_delay(true), ignored);
+  const auto remote = socket_.remote_endpoint(ignored);
+  peer_ = remote.address().to_string() + ":" + std::to_string(remote.port());
+  input_.resize(kInputSize);
+  read();
+}
+
+void TcpLink::read() {
+  socket_.async_read_some(asio::buffer(input_.data(), input_.size()),
+                          [self = shared_from_this()](const boost::system::error_code& error, std::size_t size) {
+                            if (error == asio::error::eof) return self->end({});
+                            if (error) return self->end(error.message());
+                            if (self->callbacks_.received) self->callbacks_.received({self->input_.data(), size});
+                            if (self->socket_.is_open()) self->read();
+                          });
+}
+
+void TcpLink::send(std::vector<ua::Bytes> buffers) {
+  if (!socket_.is_open() || finishing_) return;
+  for (auto& buffer : buffers) {
+    unsent_ += buffer.size();
+    queue_.push_back(std::move(buffer));
+  }
+  if (writing_.empty()) write();
+}
+
+void TcpLink::write() {
+  if (queue_.empty()) {
+    if (finishing_) {
+      boost::system::error_code ignored;
+      socket_.shutdown(Tcp::socket::shutdown_both, ignored);
+      end({});
+    }
+    return;
+  }
+  writing_.assign(std::make_move_iterator(queue_.begin()), std::make_move_iterator(queue_.end()));
+  queue_.clear();
+  std::vector<asio::const_buffer> buffers;
+  for (const auto& buffer : writing_) buffers.emplace_back(buffer.data(), buffer.size());
+  asio::async_write(socket_, buffers, [self = shared_from_this()](const boost::system::error_code& error, std::size_t size) {
+    self->unsent_ -= size;
+    self->writing_.clear();
+    if (error) return self->end(error.message());
+    self->write();
+  });
+}
+
+void TcpLink::finish() {
+  if (std::exchange(finishing_, true)) return;
+  if (writing_.empty()) write();
+}
+
+void TcpLink::abandon() {
+  callbacks_ = {};
+  boost::system::error_code ignored;
+  socket_.close(ignored);
+}
+
+void TcpLink::end(const std::string& why) {
+  boost::system::error_code ignored;
+  socket_.close(ignored);
+  if (auto callbacks = std::exchange(callbacks_, {}); callbacks.closed) callbacks.closed(why);
+}
+
+}  // namespace zunth::net

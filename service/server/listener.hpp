@@ -1,0 +1,46 @@
+#pragma once
+
+#include <boost/asio/io_context.hpp>
+#include <boost/asio/steady_timer.hpp>
+#include <set>
+
+#include "service/net/tcp_link.hpp"
+#include "service/server/server.hpp"
+
+namespace zunth::server {
+
+class Connection;
+
+/// Listens on opc.tcp endpoints, gives each connection a channel to the server, and keeps the server's time: runs
+/// tick() when something is due. Everything runs on the loop it is given.
+class Listener {
+ public:
+  Listener(net::asio::io_context& loop, Server& server);
+  ~Listener();
+
+  /// Listens on "opc.tcp://HOST:PORT/..." (port 0 takes a free one). The URL with the true port, or an error that
+  /// names the cause: BadTcpEndpointUrlInvalid, BadCommunicationError when the port is taken.
+  ua::Result<std::string> listen(const std::string& url);
+  /// Closes every connection and stops listening.
+  void stop();
+  /// Work was done: samples, answers or time-outs may be due sooner than planned.
+  void served();
+  std::size_t connectionCount() const { return connections_.size(); }
+
+ private:
+  friend class Connection;
+  void accept(net::Tcp::acceptor& acceptor);
+  void schedule();
+
+  static constexpr std::size_t kMostConnections = 200;
+  net::asio::io_context& loop_;
+  Server& server_;
+  std::vector<std::unique_ptr<net::Tcp::acceptor>> acceptors_;
+  std::set<std::shared_ptr<Connection>> connections_;
+  net::asio::steady_timer timer_;
+  ua::Instant timerDue_ = ua::Instant::max();
+  std::uint32_t lastChannelId_ = 0;
+  std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
+};
+
+}  // namespace zunth::server
