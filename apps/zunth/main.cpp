@@ -1,5 +1,8 @@
 // zunth: the client, and the administrator's hand.
+#include <algorithm>
+
 #include "apps/zunth/command.hpp"
+#include "core/ua/text.hpp"
 
 int main(int argc, char** argv) {
   using namespace zunth::cli;
@@ -16,6 +19,13 @@ int main(int argc, char** argv) {
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {
+    const std::string typed = argc > 1 ? argv[1] : "";
+    std::vector<std::string> verbs;
+    for (const auto* verb : app.get_subcommands({})) verbs.push_back(verb->get_name());
+    if (!typed.empty() && typed[0] != '-' && std::ranges::find(verbs, typed) == verbs.end()) {
+      const auto near = zunth::ua::nearest(typed, verbs);
+      return wrongUse("there is no verb '" + typed + "'", near.empty() ? "zunth --help" : "zunth " + near);
+    }
     return app.exit(e) == 0 ? kDone : kWrongUse;
   }
   return exitCode;

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "core/ua/index_range.hpp"
 #include "core/ua/text.hpp"
 
@@ -24,14 +26,14 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
   const bool hasValue = isVariable || nodeClass == NodeClass::VariableType;
   const bool isType = hasValue != isVariable || nodeClass == NodeClass::ObjectType || nodeClass == NodeClass::ReferenceType ||
                       nodeClass == NodeClass::DataType;
-  const auto* rare = space.rare(node);
+  const auto rare = [&] { return space.rare(node); };  // looked up only by the attributes that need it
   switch (attribute) {
     case AttributeId::NodeId: return DataValue(space.nodeId(node));
     case AttributeId::NodeClass: return DataValue(static_cast<std::int32_t>(nodeClass));
     case AttributeId::BrowseName: return DataValue(space.browseName(node));
     case AttributeId::DisplayName: return DataValue(space.displayName(node));
     case AttributeId::Description:
-      return DataValue(rare ? rare->description : LocalizedText());
+      return DataValue(rare() ? rare()->description : LocalizedText());
     case AttributeId::WriteMask:
     case AttributeId::UserWriteMask: return DataValue(std::uint32_t{0});
     case AttributeId::IsAbstract:
@@ -41,7 +43,7 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
       if (nodeClass == NodeClass::ReferenceType) return DataValue(space.isSymmetric(node));
       break;
     case AttributeId::InverseName:
-      if (nodeClass == NodeClass::ReferenceType) return DataValue(rare ? rare->inverseName : LocalizedText());
+      if (nodeClass == NodeClass::ReferenceType) return DataValue(rare() ? rare()->inverseName : LocalizedText());
       break;
     case AttributeId::ContainsNoLoops:
       if (nodeClass == NodeClass::View) return DataValue(false);
@@ -52,8 +54,9 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
     case AttributeId::Value:
       if (!hasValue) break;
       if (isVariable && !(space.traits(node).accessLevel & AccessLevelType::CurrentRead)) return DataValue(status::BadNotReadable);
-      if (!isVariable && space.value(node).value.isNull()) break;  // a type without a default value has none
-      return space.value(node);
+      if (isVariable) return space.value(node);
+      if (DataValue held = space.value(node); !held.value.isNull()) return held;  // a type without a default value has none
+      break;
     case AttributeId::DataType:
       if (hasValue) {
         const NodeIndex dataType = space.traits(node).dataType;
@@ -84,11 +87,20 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
       if (nodeClass == NodeClass::Method) return DataValue(true);
       break;
     case AttributeId::DataTypeDefinition:
-      if (nodeClass == NodeClass::DataType && rare && !rare->typeDefinition.isNull()) return DataValue(rare->typeDefinition);
+      if (nodeClass == NodeClass::DataType && rare() && !rare()->typeDefinition.isNull()) return DataValue(rare()->typeDefinition);
       break;
     default: break;
   }
   return std::nullopt;
+}
+
+/// Whether an enumeration's definition is known and has no such member.
+bool isUnknownMember(const Space& space, NodeIndex dataType, const Variant& value) {
+  const auto* number = value.get<std::int32_t>();
+  const auto* rare = number && dataType != kNoNode ? space.rare(dataType) : nullptr;
+  if (!rare || !space.isSubtype(dataType, id::Enumeration)) return false;
+  auto definition = rare->typeDefinition.as<EnumDefinition>();
+  return definition && std::ranges::find(definition->fields, std::int64_t{*number}, &EnumField::value) == definition->fields.end();
 }
 
 bool isOutside(const Variant& value, const Range& range) {
@@ -145,6 +157,9 @@ Result<Variant> checkWrite(const Space& space, NodeIndex node, const WriteValue&
                  fmt::format("{} takes {}{}, not {}{}", path,
                              traits.dataType == kNoNode ? "any" : space.browseName(traits.dataType).name.view(), traits.valueRank >= 0 ? " array" : "", nameOf(whole->type()), whole->isArray() ? " array" : ""),
                  {}};
+  if (isUnknownMember(space, traits.dataType, *whole))
+    return Error{status::BadOutOfRange,
+                 fmt::format("{} is no value of {}", format(*whole), space.browseName(traits.dataType).name.view()), {}};
   auto bounds = rangeProperty(space, node, "InstrumentRange");
   if (!bounds) bounds = rangeProperty(space, node, "EURange");
   if (bounds && isOutside(*whole, *bounds))

@@ -57,6 +57,8 @@ class BinaryReader {
   void read(List<T>& list) {
     const auto length = readLength(limits_.maxArrayLength, "array");
     list = length < 0 ? List<T>() : List<T>::emptyNotNull();
+    // Room for what the octets can plausibly fill; a lying length gets no more than a small multiple of what came.
+    if (length > 0) list.reserve(std::min<std::size_t>(static_cast<std::size_t>(length), 64 + remaining() * 8 / sizeof(T)));
     for (std::int32_t i = 0; i < length && ok(); ++i) read(list.emplace_back());
   }
   template <IsStructure T>

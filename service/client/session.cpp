@@ -182,6 +182,15 @@ Awaitable<Result<List<MonitoredItemCreateResult>>> Subscription::add(std::vector
   co_return results;
 }
 
+Awaitable<void> Subscription::close() {
+  const auto self = shared_from_this();
+  onChange_ = {};
+  failed_ = {};
+  DeleteSubscriptionsRequest request;
+  request.subscriptionIds.push_back(id_);
+  (void)co_await session_->request(std::move(request));
+}
+
 Awaitable<void> Subscription::keepPublishing() {
   const auto self = shared_from_this();
   while (session_->connection()->isOpen()) {
@@ -192,7 +201,8 @@ Awaitable<void> Subscription::keepPublishing() {
     const auto patience = session_->options().timeout + milliseconds(interval_ * keepAliveCount_ * (kPublishesUnderWay + 1));
     auto response = co_await session_->connection()->request(std::move(request), patience);
     if (!response) {
-      if (response.code() == status::BadTooManyPublishRequests) co_return;
+      // One request too many, or the subscription was deleted: nothing is lost.
+      if (response.code() == status::BadTooManyPublishRequests || (response.code() == status::BadNoSubscription && !onChange_)) co_return;
       if (auto failed = std::exchange(failed_, {})) failed(response.error());
       co_return;
     }
@@ -200,7 +210,8 @@ Awaitable<void> Subscription::keepPublishing() {
     if (!message.notificationData.empty()) toAcknowledge_.push_back(message.sequenceNumber);
     for (const auto& data : message.notificationData)
       if (auto changes = data.as<DataChangeNotification>())
-        for (const auto& item : changes->monitoredItems) onChange_(item.clientHandle, item.value);
+        for (const auto& item : changes->monitoredItems)
+          if (onChange_) onChange_(item.clientHandle, item.value);
   }
 }
 

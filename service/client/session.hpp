@@ -68,8 +68,11 @@ class Subscription : public std::enable_shared_from_this<Subscription> {
 
   /// `interval` in ms. The server's revised interval is in interval() afterwards.
   static Awaitable<ua::Result<std::shared_ptr<Subscription>>> create(std::shared_ptr<Session> session, double interval, OnChange onChange);
+  Subscription(const Subscription&) = delete;
   /// One result for each item, in order. The client handle is the caller's.
   Awaitable<ua::Result<ua::List<ua::MonitoredItemCreateResult>>> add(std::vector<ua::MonitoredItemCreateRequest> items);
+  /// Hands out nothing more and deletes the subscription on the server.
+  Awaitable<void> close();
   double interval() const { return interval_; }
   /// Set once when publishing fails for good.
   void onFailure(std::function<void(const ua::Error&)> failed) { failed_ = std::move(failed); }

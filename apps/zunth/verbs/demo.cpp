@@ -109,12 +109,18 @@ int runDemo() {
     std::fflush(stdout);
     while (!asked) {
       ::usleep(200'000);
-      for (auto& child : children)
-        if (child.hasEnded()) {
-          std::fprintf(stderr, "zunth: a part of the demo ended by itself\n");
+      for (std::size_t i = 0; i < children.size(); ++i) {
+        if (!children[i].hasEnded()) continue;
+        if (i + 1 < children.size()) {
+          // A dead device is what the service is made for; it goes on.
+          std::fprintf(stderr, "a simulated device ended; bring it back with: zunth-sim drum-filter --port %s --serial %s\n",
+                       commands[i][3].c_str(), commands[i][5].c_str());
+        } else {
+          std::fprintf(stderr, "zunth: the service ended by itself\n");
           code = kServerError;
           asked = 1;
         }
+      }
     }
   }
   for (auto at = children.rbegin(); at != children.rend(); ++at) at->stop();

@@ -75,13 +75,23 @@ Awaitable<int> showNode(SessionPtr session, Options options, std::string path) {
     names = std::move(*read);
   }
 
+  std::string dataTypeName;
+  if (node->nodeClass == NodeClass::Variable || node->nodeClass == NodeClass::VariableType) {
+    std::vector<NodeId> one{node->nodeId};
+    auto facts = co_await factsOf(session, one);
+    if (!facts) co_return fail(facts.error());
+    dataTypeName = facts->front().dataTypeName;
+  }
+
   Records records({"what", "value"});
   Json json = Json::object();
   for (std::size_t i = 0; i < attributes.size(); ++i) {
     const auto& value = (*values)[i];
     if (value.status == status::BadAttributeIdInvalid) continue;
     const bool isValue = attributes[i] == AttributeId::Value;
+    const bool isDataType = attributes[i] == AttributeId::DataType;
     std::string text = value.status.isGood() ? words(attributes[i], value.value) : coloured(value.status, std::string(value.status.name()));
+    if (isDataType) text = fmt::format("{}  {}", dataTypeName, dim(text));
     if (isValue && !value.sourceTimestamp.isNull()) text += dim(fmt::format("  measured {}", localTime(value.sourceTimestamp.time())));
     records.add({dim(kAttributes[i].second), text});
     json[kAttributes[i].second] = value.status.isBad() ? Json(value.status.name()) : Json(toJson(value.value));

@@ -128,7 +128,10 @@ Awaitable<int> watchValues(SessionPtr session, Interrupt& interrupt, Options opt
     items.push_back(std::move(item));
   }
   auto results = co_await (*subscription)->add(std::move(items));
-  if (!results) co_return fail(results.error());
+  if (!results) {
+    co_await (*subscription)->close();
+    co_return fail(results.error());
+  }
   for (std::size_t i = 0; i < results->size(); ++i)
     if ((*results)[i].statusCode.isBad()) board.refuse(i, (*results)[i].statusCode);
 
@@ -140,7 +143,7 @@ Awaitable<int> watchValues(SessionPtr session, Interrupt& interrupt, Options opt
                                          : std::min<Duration>(std::chrono::hours(1), end - std::chrono::steady_clock::now()));
   }
   board.draw();
-  interrupt.raise();  // what ends from here on ends because we leave
+  co_await (*subscription)->close();
   co_return code;
 }
 

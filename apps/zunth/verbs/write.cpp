@@ -47,7 +47,7 @@ Awaitable<int> writeValues(SessionPtr session, Options options, std::vector<Assi
     if (outcome->error.code.isBad()) {
       Error error = outcome->error;
       if (error.cause.empty()) error.cause = fmt::format("{} did not take {}", path, valueText(*value, own));
-      if (error.code == status::BadNotWritable) error.next = "zunth tree: it marks what is writable";
+      if (error.code == status::BadNotWritable) error.next = fmt::format("zunth tree {}, which marks what is writable", path.substr(0, path.rfind('/')));
       code = fail(error);
       continue;
     }
