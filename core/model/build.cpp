@@ -42,6 +42,7 @@ class Builder {
 
   void run(const std::vector<Entry>& roots) {
     for (const Entry& root : roots) {
+      if (!root.isMapping) continue;
       checkKeys(root, {"namespace", "types", "objects"}, findings_);
       const Text* uri = root.textOf("namespace");
       if (!uri) {

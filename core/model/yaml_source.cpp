@@ -91,7 +91,8 @@ Entry readYaml(const std::string& file, const std::string& text, Findings& findi
   root.key.place = {file, 1, 1, 1};
   try {
     const YAML::Node node = YAML::Load(text);
-    if (!node.IsNull() && !node.IsMap())
+    root.isMapping = node.IsNull() || node.IsMap();
+    if (!root.isMapping)
       findings.error(root.key.place, "the file holds no entries", "write 'name: value' lines");
     else
       Reader(file, text, findings).read(node, root, 0);

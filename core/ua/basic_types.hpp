@@ -58,7 +58,7 @@ class List : public std::vector<T> {
 
   bool isNull() const { return this->empty() && isNull_; }
   bool operator==(const List& other) const {
-    return isNull() == other.isNull() && static_cast<const std::vector<T>&>(*this) == other;
+    return isNull() == other.isNull() && static_cast<const std::vector<T>&>(*this) == static_cast<const std::vector<T>&>(other);
   }
 
  private:

@@ -1,5 +1,7 @@
 #include "core/ua/json.hpp"
 
+#include <fmt/format.h>
+
 #include <cmath>
 
 #include "core/ua/base64.hpp"
@@ -24,7 +26,7 @@ Json json(T v) {
   if (std::isnan(v)) return "NaN";
   if (std::isinf(v)) return v > 0 ? "Infinity" : "-Infinity";
   // Through the shortest decimal of the type itself, so that a Float doesn't show the digits of a Double.
-  if constexpr (std::is_same_v<T, float>) return std::stod(nlohmann::json(v).dump());
+  if constexpr (std::is_same_v<T, float>) return std::stod(fmt::format("{}", v));
   return v;
 }
 template <class T>

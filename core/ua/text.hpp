@@ -1,7 +1,9 @@
 #pragma once
 
+#include <algorithm>
 #include <string>
 #include <string_view>
+#include <tuple>
 
 #include "core/ua/variant.hpp"
 
@@ -20,7 +22,7 @@ Result<Variant> parse(std::string_view text, BuiltInType type, bool isArray = fa
 /// when `round` is set. BadOutOfRange when it doesn't fit, BadTypeMismatch when it is no number.
 Result<Variant> convert(const Variant& value, BuiltInType type, bool round = false);
 
-/// The name among `known` that is nearest to `typed` by edits, or empty when none is near (more than a third differs).
+/// The name among `known` that is nearest to `typed` by edits (a letter lost, added, mistaken, or two swapped), or empty when none is near (more than a third differs).
 template <class Names>
 std::string nearest(std::string_view typed, const Names& known);
 std::size_t editDistance(std::string_view a, std::string_view b);
@@ -28,9 +30,13 @@ std::size_t editDistance(std::string_view a, std::string_view b);
 template <class Names>
 std::string nearest(std::string_view typed, const Names& known) {
   std::string best;
-  std::size_t least = std::max<std::size_t>(1, typed.size() / 3) + 1;
-  for (const auto& name : known) {
-    const std::size_t distance = editDistance(typed, name);
+  // Among equally near names, one of the same length is likelier (a letter is mistaken more often than lost), then
+  // one that begins alike.
+  std::tuple<std::size_t, std::size_t, std::size_t> least{std::max<std::size_t>(1, typed.size() / 3) + 1, 0, 0};
+  for (const std::string& name : known) {
+    const std::size_t apart = name.size() > typed.size() ? name.size() - typed.size() : typed.size() - name.size();
+    const auto alike = std::ranges::mismatch(typed, name).in1 - typed.begin();
+    const std::tuple<std::size_t, std::size_t, std::size_t> distance{editDistance(typed, name), apart, typed.size() - static_cast<std::size_t>(alike)};
     if (distance < least) {
       least = distance;
       best = name;

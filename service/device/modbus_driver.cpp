@@ -96,7 +96,10 @@ Result<std::vector<DataValue>> ModbusDriver::read(std::span<const PointIndex> wa
   for (std::size_t i = 0; i < requests.size(); ++i) {
     const ReadRequest next = requests[i];
     auto answer = request(next, registers);
-    if (!answer) return answer.error();
+    if (!answer) {
+      planned_.clear();  // the plan was taken out and is not whole any more
+      return answer.error();
+    }
     // A device may refuse a whole run for one address in it: then each point goes alone, from now on.
     if (answer->refusal.isBad() && next.points.size() > 1) {
       for (PointIndex point : next.points) requests.push_back({next.table, points_[point].place.address, points_[point].place.count, {point}});

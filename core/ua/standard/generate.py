@@ -272,7 +272,8 @@ class Namespace0:
         else:
             number = self.id(self.symbol(row["owner"] + "/" + row["member"]))
         definition = self.id(row["typeDefinition"]) if row["typeDefinition"] else None
-        if owner not in self.nodes or number is None or (row["typeDefinition"] and definition not in self.nodes):
+        unknown_type = row["dataType"] and self.id(row["dataType"]) not in self.nodes
+        if owner not in self.nodes or number is None or unknown_type or (row["typeDefinition"] and definition not in self.nodes):
             self.missing.append(row["owner"] + "/" + row["member"])
             return
         self.node(number, row["class"], row["member"], self.id(row["dataType"]) if row["dataType"] else None,

@@ -1,0 +1,75 @@
+// Any octets as a client's stream into a server's channel with services behind it, cut in two at any place; and as a
+// server's stream into a client's channel.
+#include <cstdlib>
+
+#include "core/channel/client_channel.hpp"
+#include "core/space/namespace0.hpp"
+#include "service/server/server.hpp"
+
+#include <spdlog/spdlog.h>
+
+using namespace zunth;
+using namespace zunth::ua;
+
+namespace {
+
+class Client final : public server::Peer, public channel::ServerChannel::Handler, public std::enable_shared_from_this<Client> {
+ public:
+  explicit Client(server::Server& server) : server_(server), channel_({}, *this) {}
+  void feed(BytesView octets) { channel_.feed(octets, Instant{}, DateTime{}); }
+  void request(std::uint32_t id, BytesView body) override { server_.handle(shared_from_this(), id, body); }
+  void closed(const Error&) override {}
+  void respond(std::uint32_t id, Bytes message) override { channel_.respond(id, std::move(message)); }
+  std::uint32_t channelId() const override { return channel_.id(); }
+  const channel::ChannelSecurity& security() const override { return channel_.security(); }
+  const String& endpointUrl() const override { return channel_.endpointUrl(); }
+  std::string address() const override { return "fuzz"; }
+
+ private:
+  server::Server& server_;
+  channel::ServerChannel channel_;
+};
+
+class Nothing final : public channel::ClientChannel::Handler {
+ public:
+  void opened() override {}
+  void response(std::uint32_t, BytesView) override {}
+  void aborted(std::uint32_t, const Error&) override {}
+  void closed(const Error&) override {}
+};
+
+server::Server& theServer() {
+  static auto* space = [] {
+    spdlog::set_level(spdlog::level::off);
+    auto* s = new space::Space("urn:fernhollow.example:fuzz");
+    space::loadNamespace0(*s);
+    return s;
+  }();
+  static auto* server = [] {
+    server::Settings settings;
+    settings.allowUnsecured = settings.allowAnonymous = true;
+    settings.endpointUrls = {"opc.tcp://127.0.0.1:4840"};
+    return new server::Server(*space, settings);
+  }();
+  return *server;
+}
+
+}  // namespace
+
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+  if (size < 1) return 0;
+  const BytesView octets(reinterpret_cast<const std::byte*>(data + 1), size - 1);
+  const std::size_t cut = std::min<std::size_t>(data[0], octets.size());
+  auto client = std::make_shared<Client>(theServer());
+  client->feed(octets.first(cut));
+  client->feed(octets.subspan(cut));
+  theServer().shutdown();
+
+  Nothing nothing;
+  channel::ClientChannel channel({}, nothing);
+  channel.feed(octets, Instant{}, DateTime{});
+  // The same octets as one request's body, past the channel.
+  theServer().handle(client, 1, octets);
+  theServer().shutdown();
+  return 0;
+}

@@ -1,0 +1,104 @@
+#pragma once
+
+#include <deque>
+
+#include "core/space/namespace0.hpp"
+#include "service/server/server.hpp"
+
+namespace zunth::test {
+
+/// A client without a socket: keeps what it is answered.
+class FakePeer final : public server::Peer {
+ public:
+  explicit FakePeer(std::uint32_t channelId = 1) : channelId_(channelId) {}
+  void respond(std::uint32_t requestId, ua::Bytes message) override { answers.emplace_back(requestId, std::move(message)); }
+  std::uint32_t channelId() const override { return channelId_; }
+  const channel::ChannelSecurity& security() const override { return security_; }
+  const ua::String& endpointUrl() const override { return url_; }
+  std::string address() const override { return "test"; }
+  std::deque<std::pair<std::uint32_t, ua::Bytes>> answers;
+
+ private:
+  std::uint32_t channelId_;
+  channel::ChannelSecurity security_;
+  ua::String url_;
+};
+
+/// A server with a clock that stands still until it is moved, and one client of it.
+class Bench {
+ public:
+  Bench() : space("urn:fernhollow.example:test") {
+    space::loadNamespace0(space);
+    server::Settings settings;
+    settings.allowUnsecured = settings.allowAnonymous = true;
+    settings.endpointUrls = {"opc.tcp://127.0.0.1:4840"};
+    settings.limits.maxSessions = 3;
+    settings.limits.maxContinuationPointsPerSession = 2;
+    settings.limits.maxPublishRequestsPerSession = 4;
+    server = std::make_unique<server::Server>(space, settings, server::Clock{[this] { return now; }, [] { return ua::DateTime{133'000'000'000'000'000}; }});
+  }
+
+  space::NodeIndex addVariable(const char* name, ua::StandardId dataType, ua::Variant value) {
+    space::NewNode node;
+    node.nodeId = ua::NodeId(1, ua::String(name));
+    node.nodeClass = ua::NodeClass::Variable;
+    node.browseName = {1, name};
+    node.traits.dataType = space.at(dataType);
+    node.traits.accessLevel = 3;
+    node.value = std::move(value);
+    const auto added = *space.add(std::move(node));
+    space.refer(space.at(ua::id::ObjectsFolder), ua::id::HasComponent, added);
+    space.refer(added, ua::id::HasTypeDefinition, space.at(ua::id::BaseDataVariableType));
+    return added;
+  }
+  template <class Request>
+  void send(Request request) {
+    if (request.requestHeader.authenticationToken.isNull()) request.requestHeader.authenticationToken = token;
+    request.requestHeader.requestHandle = ++handle;
+    request.requestHeader.returnDiagnostics = 0x84;
+    ua::Bytes body;
+    ua::BinaryWriter writer(body);
+    writer.write(ua::NodeId(Request::kBinaryId));
+    writer.write(request);
+    server->handle(peer, handle, body);
+  }
+  /// The oldest answer not taken yet, as this structure; an Error for a fault.
+  template <class Response>
+  ua::Result<Response> take() {
+    if (peer->answers.empty()) return ua::Error{ua::status::BadTimeout, "no answer is there", {}};
+    const ua::Bytes message = std::move(peer->answers.front().second);
+    peer->answers.pop_front();
+    ua::BinaryReader reader(ua::BytesView(message).subspan(channel::kHeadroom));
+    const auto id = reader.next<ua::NodeId>();
+    if (id == ua::NodeId(ua::ServiceFault::kBinaryId)) {
+      const auto header = reader.next<ua::ServiceFault>().responseHeader;
+      return ua::Error{header.serviceResult, header.serviceDiagnostics.additionalInfo.value_or(ua::String()).str(), {}};
+    }
+    if (!(id == ua::NodeId(Response::kBinaryId))) return ua::Error{ua::status::BadUnknownResponse, id.text(), {}};
+    return reader.next<Response>();
+  }
+  template <class Request>
+  ua::Result<typename Request::Response> call(Request request) {
+    send(std::move(request));
+    return take<typename Request::Response>();
+  }
+  void open() {
+    ua::CreateSessionRequest create;
+    create.requestedSessionTimeout = 60'000;
+    token = call(create)->authenticationToken;
+    (void)call(ua::ActivateSessionRequest{});
+  }
+  void pass(double ms) {
+    now += ua::milliseconds(ms);
+    server->tick();
+  }
+
+  space::Space space;
+  ua::Instant now{std::chrono::hours(1)};
+  std::unique_ptr<server::Server> server;
+  std::shared_ptr<FakePeer> peer = std::make_shared<FakePeer>();
+  ua::NodeId token;
+  std::uint32_t handle = 0;
+};
+
+}  // namespace zunth::test

@@ -1,0 +1,217 @@
+// The real thing: zunth-sim behind zunthd, reached by zunth, on loopback.
+#include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
+#include <regex>
+
+#include "tests/service/process.hpp"
+
+using namespace zunth::test;
+using Json = nlohmann::json;
+
+namespace {
+
+/// A site with one drum filter, its simulator and its service, all on free ports.
+class Plant {
+ public:
+  Plant() {
+    startSimulator("0");
+    folder.write("site/site.yaml", "name: Test\nuri: urn:fernhollow.example:test\nendpoint: opc.tcp://127.0.0.1:0\nsecurity:\n  unsecured: on\n  anonymous: on\n");
+    folder.write("site/model/plant.yaml", R"(namespace: http://fernhollow.example/test
+objects:
+  DF1:
+    pressure: Float kPa 0..50
+    speed: Float Hz 0..60
+    speedGoal: Float Hz 0..60 writable
+    serial: String
+    mode: Mode = Auto writable
+    list: Int32[4] = [1, 2, 3, 4] writable
+    wash(seconds UInt16) -> started Boolean: Clean it
+types:
+  Mode: enum Off | Auto
+)");
+    folder.write("site/devices/filter.yaml", "driver: modbus-tcp\nport: " + simulatorPort + R"(
+every: 100 ms
+timeout: 500 ms
+points:
+  pressure: input 0 Float
+  speed: input 2 Float
+  washing: discrete 1
+  speedGoal: holding 0 Float
+  washSeconds: holding 2
+  serial: holding 10 String 8
+  startWash: coil 0
+actions:
+  wash:
+    - washSeconds = input seconds
+    - startWash = true
+    - output started = washing
+)");
+    // The second device never answers; the first must not wait for it.
+    folder.write("site/devices/dead.yaml", "driver: modbus-tcp\nhost: 127.0.0.1\nport: 1\ntimeout: 5 s\npoints:\n  x: input 0\n");
+    folder.write("site/bindings/all.yaml", R"(bindings:
+  DF1/pressure: filter/pressure
+  DF1/speed: filter/speed
+  DF1/speedGoal: filter/speedGoal
+  DF1/serial: filter/serial
+  DF1/wash(): filter/wash
+)");
+    service = std::make_unique<Process>(std::vector<std::string>{program("zunthd"), (folder.path / "site").string(), "--log", "off"});
+    const std::string line = service->line();
+    url = line.substr(line.find("opc.tcp"));
+  }
+  void startSimulator(const std::string& port) {
+    simulator = std::make_unique<Process>(std::vector<std::string>{program("zunth-sim"), "drum-filter", "--port", port, "--speedup", "4"});
+    const std::string line = simulator->line();
+    simulatorPort = line.substr(line.rfind(':') + 1);
+  }
+  Outcome zunth(const std::string& arguments) const { return run(program("zunth") + " " + arguments + " --at " + url, folder.path); }
+  /// Waits until watch tells of a value of this kind.
+  bool watchUntil(const std::string& node, const std::function<bool(const Json&)>& wanted) const {
+    Process watch({program("zunth"), "watch", node, "--interval", "50", "--output", "json", "--for", "30", "--at", url});
+    for (std::string line = watch.line(); !line.empty(); line = watch.line())
+      if (wanted(Json::parse(line))) return true;
+    return false;
+  }
+
+  TemporaryFolder folder;
+  std::unique_ptr<Process> simulator, service;
+  std::string simulatorPort, url;
+};
+
+}  // namespace
+
+TEST_CASE("values come from the device, setpoints and commands reach it", "[plant]") {
+  Plant plant;
+  REQUIRE(plant.watchUntil("DF1/pressure", [](const Json& j) { return j["status"] == "Good" && j["value"].get<double>() > 9; }));
+  double last = 0;
+  int rises = 0;
+  CHECK(plant.watchUntil("DF1/pressure", [&](const Json& j) {
+    rises += j["value"].get<double>() > last;
+    last = j["value"];
+    return rises >= 4;
+  }));
+  CHECK(plant.zunth("write DF1/speedGoal=35").code == 0);
+  // The ramp: the speed passes values on its way.
+  bool passed = false;
+  CHECK(plant.watchUntil("DF1/speed", [&](const Json& j) {
+    passed |= j["value"].get<double>() > 20 && j["value"].get<double>() < 35;
+    return j["value"].get<double>() == 35;
+  }));
+  CHECK(passed);
+  const auto called = plant.zunth("call DF1/wash seconds=8 --output json");
+  CHECK(called.code == 0);
+  CHECK(Json::parse(called.out)["outputs"]["started"] == true);
+  CHECK(plant.watchUntil("DF1/pressure", [&](const Json& j) { return j["value"].get<double>() < last - 1; }));
+  const auto read = plant.zunth("read DF1/serial --output csv");
+  CHECK(read.out.find("DF1/serial,FH-DF-0001,,Good,") != std::string::npos);
+}
+
+TEST_CASE("a device may die and come back", "[plant]") {
+  Plant plant;
+  REQUIRE(plant.watchUntil("DF1/pressure", [](const Json& j) { return j["status"] == "Good"; }));
+  plant.simulator->stop(SIGKILL);
+  REQUIRE(plant.watchUntil("DF1/pressure", [](const Json& j) { return j["status"] == "BadNoCommunication" && j["time"].is_string() && j["value"].is_null(); }));
+  const auto refused = plant.zunth("write DF1/speedGoal=10");
+  CHECK(refused.code == 1);
+  CHECK(refused.error.find("the device filter does not answer (BadNoCommunication)") != std::string::npos);
+  CHECK(plant.zunth("call DF1/wash 3").code == 1);
+  CHECK(plant.zunth("read DF1/pressure").code == 1);
+  plant.startSimulator(plant.simulatorPort);
+  CHECK(plant.watchUntil("DF1/pressure", [](const Json& j) { return j["status"] == "Good"; }));
+}
+
+TEST_CASE("wrong use gets one clear line and its exit code", "[plant]") {
+  Plant plant;
+  REQUIRE(plant.watchUntil("DF1/pressure", [](const Json& j) { return j["status"] == "Good"; }));
+  struct Case {
+    const char* arguments;
+    int code;
+    const char* error;
+  };
+  for (const auto& c : std::vector<Case>{
+           {"read DF1/presure", 2, "zunth: there is no 'presure' in DF1 (BadNoMatch)\ntry: DF1/pressure\n"},
+           {"read DF1", 2, "zunth: DF1 is no variable: it has no value (BadAttributeIdInvalid)\ntry: zunth tree DF1 --values\n"},
+           {"read 'ns=2;s=nothing'", 2, "zunth: the server has no node ns=2;s=nothing (BadNodeIdUnknown)\ntry: zunth tree\n"},
+           {"write DF1/speedGoal=fast", 2, "zunth: DF1/speedGoal takes Float: 'fast' is not a Float (BadTypeMismatch)\n"},
+           {"write DF1/speedGoal=70", 2, "zunth: 70 is outside 0 to 60, the range of DF1/speedGoal (BadOutOfRange)\n"},
+           {"write DF1/speedGoal=55", 2, "zunth: the device refuses 16988 for speedGoal: Illegal data value (BadOutOfRange)\n"},
+           {"write DF1/mode=Atuo", 2, "zunth: DF1/mode takes Mode: 'Atuo' is no value of Mode (BadTypeMismatch)\ntry: Auto\n"},
+           {"write DF1/mode=5", 2, "zunth: 5 is no value of Mode (BadOutOfRange)\n"},
+           {"write DF1/pressure=5", 4, "zunth: DF1/pressure is not writable (BadNotWritable)\ntry: zunth tree DF1, which marks what is writable\n"},
+           {"write DF1/speedGoal", 2, "zunth: 'DF1/speedGoal' says nothing to write\ntry: zunth write DF1/speedGoal=VALUE\n"},
+           {"call DF1/wash", 2, "zunth: DF1/wash takes 1 argument, not 0 (BadArgumentsMissing)\ntry: zunth call DF1/wash seconds=VALUE\n"},
+           {"call DF1/wash soon", 2, "zunth: seconds takes UInt16: 'soon' is not a UInt16 (BadTypeMismatch)\n"},
+           {"call DF1/pressure", 2, "zunth: DF1/pressure is no method (BadMethodInvalid)\ntry: zunth tree: methods end with ()\n"},
+           {"raed x", 2, "zunth: there is no verb 'raed'\ntry: zunth read\n"}}) {
+    INFO(c.arguments);
+    const auto outcome = plant.zunth(c.arguments);
+    CHECK(outcome.code == c.code);
+    CHECK(outcome.error == c.error);
+    CHECK(outcome.out.empty());
+  }
+  const auto nobody = run(program("zunth") + " read x --at opc.tcp://127.0.0.1:1", plant.folder.path);
+  CHECK(nobody.code == 3);
+  CHECK(nobody.error == "zunth: nothing listens at 127.0.0.1:1 (Connection refused) (BadConnectionRejected)\ntry: start the server, or name another with --at opc.tcp://HOST:PORT\n");
+  CHECK(run(program("zunth") + " read x --at nowhere", plant.folder.path).code == 2);
+}
+
+TEST_CASE("arrays, enumerations and several values are written and read", "[plant]") {
+  Plant plant;
+  CHECK(plant.zunth("write 'DF1/list=[4, 3, 2, 1]' DF1/mode=Off").code == 0);
+  const auto read = Json::parse(plant.zunth("read 'DF1/list' 'DF1/mode' --output json").out);
+  CHECK(read[0]["value"] == Json{4, 3, 2, 1});
+  CHECK(read[1]["value"] == 0);
+  CHECK(plant.zunth("read 'DF1/m*'").out.find("Off (0)") != std::string::npos);
+  const auto tree = Json::parse(plant.zunth("tree --output json").out);
+  CHECK(std::any_of(tree.begin(), tree.end(), [](const Json& n) { return n["path"] == "DF1/wash" && n["class"] == "Method"; }));
+  CHECK(Json::parse(plant.zunth("show DF1/pressure --output json").out)["BrowseName"] == "2:pressure");
+  CHECK(Json::parse(plant.zunth("endpoints --output json").out)[0]["users"] == "anonymous");
+}
+
+TEST_CASE("Ctrl-C ends a watch in order, and the service ends in order", "[plant]") {
+  Plant plant;
+  Process watch({program("zunth"), "watch", "DF1/pressure", "--interval", "50", "--at", plant.url});
+  REQUIRE(!watch.line().empty());
+  CHECK(watch.stop(SIGINT) == 0);
+  CHECK(plant.service->stop(SIGTERM) == 0);
+}
+
+TEST_CASE("an edited model shows after a restart, a mistake is found before", "[plant]") {
+  Plant plant;
+  plant.service->stop(SIGTERM);
+  const std::string head = "namespace: http://fernhollow.example/test\nobjects:\n  DF1:\n    depth: ";
+  std::filesystem::remove(plant.folder.path / "site/bindings/all.yaml");
+  plant.folder.write("site/model/plant.yaml", head + "Duoble = 1.5\n");
+  const auto checked = run(program("zunth") + " check site", plant.folder.path);
+  CHECK(checked.code == 1);
+  CHECK(checked.out.starts_with("model/plant.yaml:4:12: error: there is no type 'Duoble'\n"));
+  CHECK(checked.out.find("did you mean 'Double'?") != std::string::npos);
+  CHECK(run(program("zunthd") + " site", plant.folder.path).code == 1);
+  plant.folder.write("site/model/plant.yaml", head + "Double = 1.5\n");
+  Process service({program("zunthd"), (plant.folder.path / "site").string(), "--log", "off"});
+  const std::string line = service.line();
+  plant.url = line.substr(line.find("opc.tcp"));
+  CHECK(plant.zunth("read DF1/depth").out.starts_with("DF1/depth  1.5"));
+}
+
+TEST_CASE("places are saved, chosen and forgotten", "[plant]") {
+  Plant plant;
+  const std::string zunth = program("zunth");
+  CHECK(run(zunth + " at add plant " + plant.url, plant.folder.path).code == 0);
+  CHECK(run(zunth + " read DF1/mode --at plant", plant.folder.path).code == 0);
+  CHECK(run(zunth + " at use plant", plant.folder.path).code == 0);
+  CHECK(run(zunth + " read DF1/mode", plant.folder.path).code == 0);
+  CHECK(run(zunth + " at --output csv", plant.folder.path).out == "name,url,chosen\nplant," + plant.url + ",true\n");
+  CHECK(run(zunth + " read DF1/mode --at plnat", plant.folder.path).error == "zunth: there is no place 'plnat' (BadSyntaxError)\ntry: --at plant\n");
+  CHECK(run(zunth + " at add x http://y", plant.folder.path).code == 2);
+  CHECK(run(zunth + " at remove plant", plant.folder.path).code == 0);
+  CHECK(run(zunth + " at remove plant", plant.folder.path).code == 2);
+}
+
+TEST_CASE("a new site is sound and is not made over an old one", "[plant]") {
+  TemporaryFolder folder;
+  CHECK(run(program("zunth") + " new fish-farm", folder.path).code == 0);
+  CHECK(run(program("zunth") + " check fish-farm", folder.path).out.starts_with("fish-farm is sound"));
+  CHECK(run(program("zunth") + " new fish-farm", folder.path).code == 2);
+  CHECK(run(program("zunth") + " check nowhere", folder.path).code == 1);
+}
