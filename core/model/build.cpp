@@ -398,15 +398,18 @@ class Builder {
     space_.setValue(node, DataValue(std::move(**value)));
   }
 
-  /// A value of an enumeration by its name; nothing when the type is none or has no such name.
+  /// A value of an enumeration by its name; nothing when the type is none.
   std::optional<Result<Variant>> enumerationValue(NodeIndex dataType, const std::string& name) const {
     const auto* rare = dataType == kNoNode ? nullptr : space_.rare(dataType);
     if (!rare || !rare->typeDefinition.is<EnumDefinition>()) return std::nullopt;
     auto definition = rare->typeDefinition.as<EnumDefinition>();
     if (!definition) return std::nullopt;
-    for (const auto& field : definition->fields)
-      if (field.name.view() == name) return Result<Variant>(Variant(static_cast<std::int32_t>(field.value)));
-    return std::nullopt;
+    std::string members;
+    for (const auto& field : definition->fields) {
+      if (field.name.view() == name || std::to_string(field.value) == name) return Result<Variant>(Variant(static_cast<std::int32_t>(field.value)));
+      members += (members.empty() ? "" : ", ") + field.name.str();
+    }
+    return Result<Variant>(Error{status::BadTypeMismatch, fmt::format("{} has no such value", space_.browseName(dataType).name.view()), "it has: " + members});
   }
 
   void addProperty(NodeIndex owner, const Location& location, const char* name, StandardId dataType, Variant value, const Place& at) {

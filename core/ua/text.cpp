@@ -103,7 +103,7 @@ std::string_view trim(std::string_view text) {
 }
 
 Error mismatch(std::string_view text, BuiltInType type, std::string_view hint = {}) {
-  return {status::BadTypeMismatch, fmt::format("'{}' is not a {}", text, nameOf(type)), std::string(hint)};
+  return {status::BadTypeMismatch, fmt::format("'{}' is no {}", text, nameOf(type)), std::string(hint)};
 }
 
 template <class T>

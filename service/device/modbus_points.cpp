@@ -4,7 +4,7 @@
 
 #include <algorithm>
 #include <bit>
-#include <sstream>
+#include <cmath>
 
 #include "core/ua/text.hpp"
 
@@ -187,7 +187,10 @@ Variant decode(const Place& place, std::span<const std::uint16_t> registers) {
   Variant raw = rawValue(place, registers);
   double number = 0;
   if (!place.isScaled() || !raw.toDouble(number)) return raw;
-  return Variant(number * place.scale + place.offset);
+  // Dividing by 10 gives 1894.6 where multiplying by 0.1 gives 1894.6000000000001.
+  const double divisor = std::round(1 / place.scale);
+  const bool isFraction = divisor != 0 && 1 / divisor == place.scale;
+  return Variant((isFraction ? number / divisor : number * place.scale) + place.offset);
 }
 
 Result<std::vector<std::uint16_t>> encode(const Place& place, const Variant& value) {

@@ -99,7 +99,7 @@ TEST_CASE("every mistake is found with its place and what was meant", "[model]")
       {"objects:\n  A:\n    x: Duoble\n", 4, 8, "there is no type 'Duoble'", "did you mean 'Double'?"},
       {"types:\n  T:\n    x: Double kPs\n", 4, 15, "there is no unit 'kPs'", "did you mean 'kPa'?"},
       {"objects:\n  A:\n    x: Double kPa 5..1\n", 4, 19, "the range 5..1 is empty", "write the smaller number first"},
-      {"objects:\n  A:\n    x: Int32 = many\n", 4, 16, "'many' can't be the value of A/x: 'many' is not a Int32", ""},
+      {"objects:\n  A:\n    x: Int32 = many\n", 4, 16, "'many' can't be the value of A/x: 'many' is no Int32", ""},
       {"objects:\n  A:\n    x: Double kPa 0..1 writabel\n", 4, 24, "'writabel' means nothing here", "did you mean 'writable'?"},
       {"objects:\n  A:\n    x: Boolean kPa\n", 4, 16, "'kPa' is no word for a Boolean", "units and ranges go with numbers"},
       {"types:\n  T:\n    extends: Nothing\n", 4, 14, "there is no type 'Nothing'", ""},

@@ -42,6 +42,7 @@ TEST_CASE("registers become values and values registers, in every order", "[modb
       {"holding 0 Float low-word-first low-byte-first", {0x0000, 0xD0C0}, -6.5f},
       {"holding 0 Double", {0xC01A, 0, 0, 0}, -6.5},
       {"holding 0 UInt16 scale 0.5 offset -40", {100}, 10.0},
+      {"holding 0 UInt16 scale 0.1", {18946}, 1894.6},
       {"holding 0 String 3", {0x4648, 0x2D31, 0x0000}, "FH-1"},
       {"holding 0 String 2 low-byte-first", {0x4846, 0x312D}, "FH-1"},
       {"coil 3", {1}, true},

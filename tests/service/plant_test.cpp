@@ -132,7 +132,7 @@ TEST_CASE("wrong use gets one clear line and its exit code", "[plant]") {
            {"read DF1/presure", 2, "zunth: there is no 'presure' in DF1 (BadNoMatch)\ntry: DF1/pressure\n"},
            {"read DF1", 2, "zunth: DF1 is no variable: it has no value (BadAttributeIdInvalid)\ntry: zunth tree DF1 --values\n"},
            {"read 'ns=2;s=nothing'", 2, "zunth: the server has no node ns=2;s=nothing (BadNodeIdUnknown)\ntry: zunth tree\n"},
-           {"write DF1/speedGoal=fast", 2, "zunth: DF1/speedGoal takes Float: 'fast' is not a Float (BadTypeMismatch)\n"},
+           {"write DF1/speedGoal=fast", 2, "zunth: DF1/speedGoal takes Float: 'fast' is no Float (BadTypeMismatch)\n"},
            {"write DF1/speedGoal=70", 2, "zunth: 70 is outside 0 to 60, the range of DF1/speedGoal (BadOutOfRange)\n"},
            {"write DF1/speedGoal=55", 2, "zunth: the device refuses 16988 for speedGoal: Illegal data value (BadOutOfRange)\n"},
            {"write DF1/mode=Atuo", 2, "zunth: DF1/mode takes Mode: 'Atuo' is no value of Mode (BadTypeMismatch)\ntry: Auto\n"},
@@ -140,7 +140,7 @@ TEST_CASE("wrong use gets one clear line and its exit code", "[plant]") {
            {"write DF1/pressure=5", 4, "zunth: DF1/pressure is not writable (BadNotWritable)\ntry: zunth tree DF1, which marks what is writable\n"},
            {"write DF1/speedGoal", 2, "zunth: 'DF1/speedGoal' says nothing to write\ntry: zunth write DF1/speedGoal=VALUE\n"},
            {"call DF1/wash", 2, "zunth: DF1/wash takes 1 argument, not 0 (BadArgumentsMissing)\ntry: zunth call DF1/wash seconds=VALUE\n"},
-           {"call DF1/wash soon", 2, "zunth: seconds takes UInt16: 'soon' is not a UInt16 (BadTypeMismatch)\n"},
+           {"call DF1/wash soon", 2, "zunth: seconds takes UInt16: 'soon' is no UInt16 (BadTypeMismatch)\n"},
            {"call DF1/pressure", 2, "zunth: DF1/pressure is no method (BadMethodInvalid)\ntry: zunth tree: methods end with ()\n"},
            {"raed x", 2, "zunth: there is no verb 'raed'\ntry: zunth read\n"}}) {
     INFO(c.arguments);

@@ -45,6 +45,12 @@ std::string words(AttributeId attribute, const Variant& value) {
       for (const auto& [nodeClass, name] : names)
         if (static_cast<std::int32_t>(nodeClass) == *number) return name;
     }
+  if (attribute == AttributeId::ValueRank)
+    if (const auto* rank = value.get<std::int32_t>()) {
+      static const std::map<std::int32_t, const char*> names{{-3, "scalar or array"}, {-2, "any"}, {-1, "scalar"}, {0, "array of any rank"}, {1, "array"}};
+      const auto name = names.find(*rank);
+      return name == names.end() ? fmt::format("matrix of {} dimensions", *rank) : name->second;
+    }
   if (attribute == AttributeId::AccessLevel || attribute == AttributeId::UserAccessLevel)
     if (const auto* mask = value.get<std::uint8_t>()) {
       static const char* names[] = {"read", "write", "history read", "history write", "semantic change", "status write", "timestamp write"};
@@ -83,11 +89,13 @@ Awaitable<int> showNode(SessionPtr session, Options options, std::string path) {
     dataTypeName = facts->front().dataTypeName;
   }
 
-  Records records({"what", "value"});
+  Records records({"attribute", "value"});
   Json json = Json::object();
   for (std::size_t i = 0; i < attributes.size(); ++i) {
     const auto& value = (*values)[i];
-    if (value.status == status::BadAttributeIdInvalid) continue;
+    const bool isEmpty = value.status.isGood() && value.value.type() != BuiltInType::String && format(value.value).empty();
+    if (value.status == status::BadAttributeIdInvalid || isEmpty) continue;
+    if (value.value.isNull() && attributes[i] == AttributeId::ArrayDimensions) continue;
     const bool isValue = attributes[i] == AttributeId::Value;
     const bool isDataType = attributes[i] == AttributeId::DataType;
     std::string text = value.status.isGood() ? words(attributes[i], value.value) : coloured(value.status, std::string(value.status.name()));
