@@ -51,27 +51,11 @@ Result<ReadResponse> Server::read(const ReadRequest& request, Context& context) 
 
 void Server::write(const WriteRequest& request, Context& context) {
   if (auto fine = checkCount(request.nodesToWrite.size()); !fine) return context.reply.fault(fine.error(), context.wallClock);
-  /// The answer goes out when the last of the writes is done.
-  struct Pending {
-    Pending(Reply r, std::size_t n) : reply(std::move(r)), diagnostics(reply.wanted()), results(n), left(n) {}
-    Reply reply;
-    OperationDiagnostics diagnostics;
-    std::vector<StatusCode> results;
-    std::size_t left;
-  };
   const std::size_t count = request.nodesToWrite.size();
-  auto pending = std::make_shared<Pending>(context.reply, count);
+  auto gathering = std::make_shared<Gathering<WriteResponse, StatusCode>>(context.reply, count, clock_.wallClock);
   for (std::size_t i = 0; i < count; ++i) {
     const auto& one = request.nodesToWrite[i];
-    auto done = [pending, i, count, wallClock = clock_.wallClock](Error outcome) {
-      pending->results[i] = outcome.code;
-      pending->diagnostics.note(i, outcome.cause);
-      if (--pending->left) return;
-      WriteResponse response;
-      response.results = std::move(pending->results);
-      response.diagnosticInfos = pending->diagnostics.take(count);
-      pending->reply.send(std::move(response), wallClock());
-    };
+    auto done = [gathering, i](const Error& outcome) { gathering->set(i, outcome.code, outcome.cause); };
     const auto node = space_.find(one.nodeId);
     if (node == space::kNoNode) {
       done({status::BadNodeIdUnknown, "there is no node " + one.nodeId.text(), {}});

@@ -17,7 +17,7 @@ namespace asio = net::asio;
 class Connection final : public Peer, public channel::ServerChannel::Handler, public std::enable_shared_from_this<Connection> {
  public:
   Connection(Listener& listener, net::Tcp::socket socket, const channel::ServerChannel::Options& options)
-      : listener_(listener), link_(std::make_shared<net::TcpLink>(std::move(socket))), channel_(options, *this), opened_(now()) {}
+      : listener_(listener), listenerLives_(listener.alive_), link_(std::make_shared<net::TcpLink>(std::move(socket))), channel_(options, *this), opened_(now()) {}
 
   void start() {
     link_->start({[self = shared_from_this()](BytesView octets) { self->received(octets); },
@@ -57,6 +57,7 @@ class Connection final : public Peer, public channel::ServerChannel::Handler, pu
   static Instant now() { return std::chrono::steady_clock::now(); }
 
   void received(BytesView octets) {
+    if (!*listenerLives_) return;
     inFeed_ = true;
     channel_.feed(octets, now(), DateTime::from(std::chrono::system_clock::now()));
     inFeed_ = false;
@@ -73,9 +74,12 @@ class Connection final : public Peer, public channel::ServerChannel::Handler, pu
       drop();
     }
   }
-  void drop() { listener_.connections_.erase(shared_from_this()); }
+  void drop() {
+    if (*listenerLives_) listener_.connections_.erase(shared_from_this());
+  }
 
   Listener& listener_;
+  std::shared_ptr<bool> listenerLives_;  // a connection may outlast it by its last goodbye
   std::shared_ptr<net::TcpLink> link_;
   channel::ServerChannel channel_;
   Instant opened_;
@@ -85,8 +89,8 @@ class Connection final : public Peer, public channel::ServerChannel::Handler, pu
 Listener::Listener(asio::io_context& loop, Server& server) : loop_(loop), server_(server), timer_(loop) { schedule(); }
 
 Listener::~Listener() {
-  *alive_ = false;
   stop();
+  *alive_ = false;
 }
 
 Result<std::string> Listener::listen(const std::string& url) {

@@ -53,26 +53,11 @@ List<StatusCode> checkArguments(const space::Space& space, const std::vector<Arg
 
 void Server::call(const CallRequest& request, Context& context) {
   if (auto fine = checkCount(request.methodsToCall.size()); !fine) return context.reply.fault(fine.error(), context.wallClock);
-  struct Pending {
-    Pending(Reply r, std::size_t n) : reply(std::move(r)), diagnostics(reply.wanted()), results(n), left(n) {}
-    Reply reply;
-    OperationDiagnostics diagnostics;
-    std::vector<CallMethodResult> results;
-    std::size_t left;
-  };
   const std::size_t count = request.methodsToCall.size();
-  auto pending = std::make_shared<Pending>(context.reply, count);
+  auto gathering = std::make_shared<Gathering<CallResponse, CallMethodResult>>(context.reply, count, clock_.wallClock);
   for (std::size_t i = 0; i < count; ++i) {
     const auto& one = request.methodsToCall[i];
-    auto finish = [pending, i, count, wallClock = clock_.wallClock](CallMethodResult result, const std::string& cause) {
-      pending->results[i] = std::move(result);
-      pending->diagnostics.note(i, cause);
-      if (--pending->left) return;
-      CallResponse response;
-      response.results = std::move(pending->results);
-      response.diagnosticInfos = pending->diagnostics.take(count);
-      pending->reply.send(std::move(response), wallClock());
-    };
+    auto finish = [gathering, i](CallMethodResult result, const std::string& cause) { gathering->set(i, std::move(result), cause); };
     auto refuse = [&finish](StatusCode code, const std::string& cause) {
       CallMethodResult result;
       result.statusCode = code;

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <functional>
 #include <memory>
 
 #include "core/channel/server_channel.hpp"
@@ -50,6 +51,8 @@ class Reply {
     send(std::move(fault), wallClock);
   }
   WantedDiagnostics wanted() const { return wanted_; }
+  /// False when the client's connection has ended: what is sent would be lost.
+  bool isDeliverable() const { return !peer_.expired(); }
 
  private:
   std::weak_ptr<Peer> peer_;
@@ -76,6 +79,32 @@ class OperationDiagnostics {
  private:
   bool wanted_;
   ua::List<ua::DiagnosticInfo> infos_;
+};
+
+/// Collects the results of a request's operations, some of which end later; the answer leaves with the last of them.
+template <class Response, class Item>
+class Gathering {
+ public:
+  Gathering(Reply reply, std::size_t operations, std::function<ua::DateTime()> wallClock)
+      : reply_(std::move(reply)), wallClock_(std::move(wallClock)), diagnostics_(reply_.wanted()), results_(operations), left_(operations) {}
+  /// Once for each operation.
+  void set(std::size_t operation, Item result, const std::string& cause) {
+    results_[operation] = std::move(result);
+    diagnostics_.note(operation, cause);
+    if (--left_) return;
+    Response response;
+    const std::size_t operations = results_.size();
+    response.results = std::move(results_);
+    response.diagnosticInfos = diagnostics_.take(operations);
+    reply_.send(std::move(response), wallClock_());
+  }
+
+ private:
+  Reply reply_;
+  std::function<ua::DateTime()> wallClock_;
+  OperationDiagnostics diagnostics_;
+  std::vector<Item> results_;
+  std::size_t left_;
 };
 
 }  // namespace zunth::server

@@ -22,10 +22,7 @@ Server::Server(space::Space& space, Settings settings, Clock clock)
   });
 }
 
-Server::~Server() {
-  *alive_ = false;
-  space_.setListener({});
-}
+Server::~Server() { space_.setListener({}); }
 
 template <class Request, class Handler>
 void Server::serve(Needs needs, Handler handler, const std::shared_ptr<Peer>& peer, std::uint32_t requestId, BinaryReader& reader) {

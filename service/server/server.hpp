@@ -156,7 +156,6 @@ class Server {
   std::unordered_map<space::NodeIndex, WriteHandler> writeHandlers_;
   std::unordered_map<space::NodeIndex, CallHandler> callHandlers_;
   std::uint32_t lastSessionId_ = 0, lastSubscriptionId_ = 0, lastItemId_ = 0;
-  std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);  // tells late handlers that the server is gone
 };
 
 }  // namespace zunth::server

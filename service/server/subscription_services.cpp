@@ -139,6 +139,8 @@ void Server::publishLate(Session& session) {
 }
 
 void Server::tickSubscriptions(Session& session, Instant now) {
+  // Requests of a connection that has gone can't carry a message; it stays for the next one that comes.
+  std::erase_if(session.publishes, [](const Session::WaitingPublish& waiting) { return !waiting.reply.isDeliverable(); });
   while (!session.publishes.empty() && session.publishes.front().giveUpAt <= now) {
     session.publishes.front().reply.fault({status::BadTimeout, "the Publish request waited as long as it asked for", {}}, clock_.wallClock());
     session.publishes.pop_front();

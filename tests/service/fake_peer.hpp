@@ -1,5 +1,7 @@
 #pragma once
 
+#include <spdlog/spdlog.h>
+
 #include <deque>
 
 #include "core/space/namespace0.hpp"
@@ -28,6 +30,7 @@ class FakePeer final : public server::Peer {
 class Bench {
  public:
   Bench() : space("urn:fernhollow.example:test") {
+    spdlog::set_level(spdlog::level::off);
     space::loadNamespace0(space);
     server::Settings settings;
     settings.allowUnsecured = settings.allowAnonymous = true;

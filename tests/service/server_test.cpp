@@ -310,6 +310,25 @@ TEST_CASE("subscriptions bring changes, keep alive, and are acknowledged", "[ser
   CHECK(b.server->monitoredItemCount() == 0);
 }
 
+TEST_CASE("no message is lost with a connection", "[server]") {
+  Bench b;
+  b.open();
+  const auto node = b.addVariable("flow", id::Double, Variant(0.0));
+  const auto sub = b.call(subscription())->subscriptionId;
+  CHECK(b.call(watchOf(sub, NodeId(1, String("flow")))));
+  b.send(PublishRequest{});
+  b.pass(100);
+  REQUIRE(b.take<PublishResponse>());
+  b.send(PublishRequest{});
+  b.peer = std::make_shared<test::FakePeer>();  // the one that asked is gone
+  b.space.setValue(node, DataValue(Variant(7.0), DateTime{7}));
+  b.pass(100);
+  b.send(PublishRequest{});
+  const auto published = b.take<PublishResponse>();
+  REQUIRE(published);
+  CHECK(published->notificationMessage.notificationData[0].as<DataChangeNotification>()->monitoredItems[0].value.value == Variant(7.0));
+}
+
 TEST_CASE("a subscription without Publish requests ends with its life-time", "[server]") {
   Bench b;
   b.open();

@@ -7,6 +7,7 @@
 #include <csignal>
 #include <filesystem>
 #include <optional>
+#include <sstream>
 
 #include "apps/zunth/command.hpp"
 
@@ -69,6 +70,17 @@ class Child {
 /// The folder of this program's own file, beside which the others are installed.
 fs::path programs() { return fs::read_symlink("/proc/self/exe").parent_path(); }
 
+/// How to call this program from where the user is: by its name when the shell finds it, else by its path.
+std::string howToCall() {
+  const fs::path self = programs() / "zunth";
+  std::istringstream folders(std::getenv("PATH") ? std::getenv("PATH") : "");
+  std::error_code ignored;
+  for (std::string folder; std::getline(folders, folder, ':');)
+    if (fs::equivalent(fs::path(folder) / "zunth", self, ignored)) return "zunth";
+  const fs::path relative = fs::relative(self, ignored);
+  return relative.string().starts_with("..") || relative.empty() ? self.string() : relative.string();
+}
+
 int runDemo() {
   const fs::path bin = programs();
   const fs::path shipped = bin.parent_path() / "share/zunth/demo/hatchery";
@@ -98,14 +110,14 @@ int runDemo() {
     std::printf(
         "\nThe Fernhollow hatchery runs at opc.tcp://127.0.0.1:4840 (two simulated drum filters behind it).\n"
         "Open another terminal and try:\n\n"
-        "  zunth tree Hatchery --values\n"
-        "  zunth watch 'Hatchery/Intake/*/pressure'\n"
-        "  zunth call Hatchery/Intake/DF1/wash seconds=4\n"
-        "  zunth write Hatchery/Intake/DF1/speedGoal=35\n"
-        "  zunth show Hatchery/Intake/DF1/pressure\n\n"
-        "Its files, to look at and change: %s\n"
+        "  %1$s tree Hatchery --values\n"
+        "  %1$s watch 'Hatchery/Intake/*/pressure'\n"
+        "  %1$s call Hatchery/Intake/DF1/wash seconds=4\n"
+        "  %1$s write Hatchery/Intake/DF1/speedGoal=35\n"
+        "  %1$s show Hatchery/Intake/DF1/pressure\n\n"
+        "Its files, to look at: %2$s\n"
         "Ctrl-C ends it and leaves nothing behind.\n",
-        folder.c_str());
+        howToCall().c_str(), folder.c_str());
     std::fflush(stdout);
     while (!asked) {
       ::usleep(200'000);

@@ -1,0 +1,108 @@
+#include <catch2/catch.hpp>
+
+#include "service/admin/site.hpp"
+#include "service/net/url.hpp"
+#include "tests/service/process.hpp"
+
+using namespace zunth;
+using namespace zunth::ua;
+
+namespace {
+
+const char* kSite = "uri: urn:fernhollow.example:test\nsecurity:\n  unsecured: on\n";
+const char* kModel = "namespace: http://fernhollow.example/test\nobjects:\n  F1:\n    a: Double\n    b: String\n    w: Int16 writable\n    go(): x\n  F2:\n    a: Double\n";
+const char* kDevice = "driver: modbus-tcp\npoints:\n  a: input 0 Float\n  s: holding 5 String 4\nactions:\n  go:\n    - s = x\n";
+
+admin::Site siteWith(const std::string& bindings, const test::TemporaryFolder& folder) {
+  folder.write("site.yaml", kSite);
+  folder.write("model/m.yaml", kModel);
+  folder.write("devices/dev-F1.yaml", kDevice);
+  folder.write("devices/dev-F2.yaml", kDevice);
+  folder.write("bindings/b.yaml", "bindings:\n" + bindings);
+  return admin::loadSite(folder.path);
+}
+
+}  // namespace
+
+TEST_CASE("bindings lead from nodes to points", "[site]") {
+  test::TemporaryFolder folder;
+  const auto site = siteWith("  \"{F}/a\": dev-{F}/a\n  F1/b: dev-F1/s\n  F1/go(): dev-F2/go\n", folder);
+  for (const auto& line : site.report()) FAIL(line);
+  REQUIRE(site.bindings.variables.size() == 3);
+  CHECK(site.space->path(site.bindings.variables[1].variable) == "F2/a");
+  CHECK(site.devices[site.bindings.variables[1].device].name == "dev-F2");
+  REQUIRE(site.bindings.methods.size() == 1);
+  CHECK(site.devices[site.bindings.methods[0].device].name == "dev-F2");
+}
+
+TEST_CASE("bindings that lead nowhere are named", "[site]") {
+  for (const auto& [bindings, message] : std::vector<std::pair<std::string, std::string>>{
+           {"  F1/aa: dev-F1/a\n", "the model has no 'aa' at F1/aa"},
+           {"  F3/a: dev-F1/a\n", "the model has no 'F3' at F3/a"},
+           {"  F1/a: dve-F1/a\n", "there is no device 'dve-F1'"},
+           {"  F1/a: dev-F1/c\n", "the device dev-F1 has no point 'c'"},
+           {"  F1/b: dev-F1/a\n", "F1/b is a String, the point a gives a Float"},
+           {"  F1: dev-F1/a\n", "F1 is no variable"},
+           {"  F1/a(): dev-F1/go\n", "F1/a is no method"},
+           {"  F1/go(): dev-F1/stop\n", "the device dev-F1 has no action 'stop'"},
+           {"  F1/a: dev-F1/a\n  \"{F}/a\": dev-{F}/a\n", "F1/a is bound twice"},
+           {"  F1/a:\n", "'F1/a' is bound to nothing"}}) {
+    test::TemporaryFolder folder;
+    const auto site = siteWith(bindings, folder);
+    INFO(bindings);
+    REQUIRE(!site.findings.list().empty());
+    CHECK(site.findings.list()[0].message == message);
+    CHECK(site.findings.list()[0].place.file == "bindings/b.yaml");
+  }
+  test::TemporaryFolder folder;
+  const auto warned = siteWith("  F1/w: dev-F1/a\n", folder);
+  CHECK(warned.isSound());
+  CHECK(warned.findings.list()[0].message == "F1/w is writable, but the point a is not: writes will be refused");
+}
+
+TEST_CASE("a site's own settings are checked", "[site]") {
+  for (const auto& [text, message] : std::vector<std::pair<std::string, std::string>>{
+           {"name: x\n", "the site names no application URI"},
+           {"uri: urn:x\nendpiont: y\n", "'endpiont' means nothing here"},
+           {"uri: urn:x\nendpoint: http://y\n", "'http://y' is not an endpoint URL: it doesn't start with opc.tcp://"},
+           {"uri: urn:x\nsecurity:\n  unsecured: maybe\n", "'maybe' is neither on nor off"}}) {
+    test::TemporaryFolder folder;
+    folder.write("site.yaml", text);
+    const auto site = admin::loadSite(folder.path);
+    REQUIRE(!site.findings.list().empty());
+    CHECK(site.findings.list()[0].message == message);
+  }
+  test::TemporaryFolder folder;
+  folder.write("site.yaml", "uri: urn:x\n");
+  const auto site = admin::loadSite(folder.path);
+  CHECK(site.isSound());
+  CHECK(!site.settings.allowUnsecured);  // nobody is let in until somebody says so
+  CHECK(!site.settings.allowAnonymous);
+}
+
+TEST_CASE("a device's value is shown in the variable's type", "[site]") {
+  test::TemporaryFolder folder;
+  const auto site = siteWith("", folder);
+  const auto w = site.space->find(NodeId(2, String("F1/w")));
+  CHECK(device::shownAs(*site.space, w, DataValue(Variant(41.6), DateTime{5})).value == Variant(std::int16_t{42}));
+  const auto tooBig = device::shownAs(*site.space, w, DataValue(Variant(70000.0), DateTime{5}));
+  CHECK(tooBig.status == status::BadOutOfRange);
+  CHECK(tooBig.sourceTimestamp == DateTime{5});
+  CHECK(device::shownAs(*site.space, w, DataValue(Variant("x"), DateTime{5})).status == status::BadTypeMismatch);
+  CHECK(device::shownAs(*site.space, w, DataValue(Variant(), DateTime{5}, status::BadDeviceFailure)).status == status::BadDeviceFailure);
+}
+
+TEST_CASE("endpoint URLs are read and written", "[net]") {
+  for (const auto& [text, host, port] : std::vector<std::tuple<const char*, const char*, int>>{{"opc.tcp://127.0.0.1:4840", "127.0.0.1", 4840},
+                                                                                               {"opc.tcp://filter-house", "filter-house", 4840},
+                                                                                               {"opc.tcp://[::1]:5000/a/b", "::1", 5000},
+                                                                                               {"opc.tcp://[fe80::1]", "fe80::1", 4840}}) {
+    const auto url = net::Url::parse(text);
+    REQUIRE(url);
+    CHECK(url->host == host);
+    CHECK(url->port == port);
+    CHECK(net::Url::parse(url->text())->text() == url->text());
+  }
+  for (const char* wrong : {"", "127.0.0.1:4840", "http://x", "opc.tcp://", "opc.tcp://x:", "opc.tcp://x:70000", "opc.tcp://:4840"})
+    CHECK(net::Url::parse(wrong).code() == status::BadTcpEndpointUrlInvalid);
+}
