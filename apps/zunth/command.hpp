@@ -63,6 +63,7 @@ void addAt(Program program);
 void addCheck(Program program);
 void addNew(Program program);
 void addDemo(Program program);
+void addCompletion(Program program);
 
 /// A verb that takes the common options.
 CLI::App* addVerb(Program program, const std::string& name, const std::string& about, const std::string& example);

@@ -15,7 +15,7 @@ int main(int argc, char** argv) {
   Options options;
   int exitCode = kDone;
   const Program program{app, options, exitCode};
-  for (auto add : {addEndpoints, addTree, addShow, addRead, addWrite, addCall, addWatch, addAt, addCheck, addNew, addDemo}) add(program);
+  for (auto add : {addEndpoints, addTree, addShow, addRead, addWrite, addCall, addWatch, addAt, addCheck, addNew, addDemo, addCompletion}) add(program);
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {

@@ -149,6 +149,8 @@ void BinaryReader::readArray(BuiltInType type, bool hasDimensions, Variant& valu
       std::uint64_t product = 1;
       for (std::int32_t i = 0; i < count && ok(); ++i) {
         const auto dimension = next<std::int32_t>();
+        if (dimension > 0 && static_cast<std::uint32_t>(dimension) > limits_.maxArrayLength)
+          fail(status::BadEncodingLimitsExceeded, "a matrix has too many rows");
         dimensions.push_back(static_cast<std::uint32_t>(std::max(dimension, 0)));
         product = std::min<std::uint64_t>(product * dimensions.back(), UINT32_MAX);
       }

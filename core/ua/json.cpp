@@ -108,7 +108,8 @@ Json json(const ExtensionObject& v) {
 template <class T>
 Json rows(std::span<const T> items, std::span<const std::uint32_t> dimensions) {
   Json out = Json::array();
-  if (dimensions.size() > 1) {
+  // A matrix without elements may still claim billions of rows.
+  if (dimensions.size() > 1 && !items.empty()) {
     const std::size_t stride = dimensions[0] ? items.size() / dimensions[0] : 0;
     for (std::uint32_t i = 0; i < dimensions[0]; ++i)
       out.push_back(rows(items.subspan(i * stride, stride), dimensions.subspan(1)));

@@ -81,7 +81,8 @@ void put(std::string& out, const ExtensionObject& v) {
 template <class T>
 void putRow(std::string& out, std::span<const T> items, std::span<const std::uint32_t> dimensions) {
   out += '[';
-  if (dimensions.size() > 1) {
+  // A matrix without elements may still claim billions of rows.
+  if (dimensions.size() > 1 && !items.empty()) {
     const std::size_t stride = dimensions[0] ? items.size() / dimensions[0] : 0;
     for (std::uint32_t i = 0; i < dimensions[0]; ++i) {
       if (i) out += ", ";

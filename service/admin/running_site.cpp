@@ -113,6 +113,7 @@ Result<std::vector<std::string>> RunningSite::start() {
 
 void RunningSite::stop() {
   if (!std::exchange(*alive_, false)) return;
+  for (auto& device : devices_) device->askToStop();
   for (auto& device : devices_) device->stop();
   server_->shutdown();
   if (listener_) listener_->stop();

@@ -37,6 +37,8 @@ class Device {
   ~Device();
 
   void start();
+  /// Begins to stop; with several devices, ask all before waiting for the first.
+  void askToStop() { thread_.request_stop(); }
   /// Waits for what is under way, at most about the driver's time-out.
   void stop();
   /// The driver's answer to a write, or BadNoCommunication when the device is away. The point is read again at once.

@@ -22,6 +22,9 @@ ByteString randomOctets() {
 }  // namespace
 
 Result<CreateSessionResponse> Server::createSession(const CreateSessionRequest& request, Context& context) {
+  const auto mode = context.peer->security().mode;
+  if (!settings_.allowUnsecured && mode != MessageSecurityMode::Sign && mode != MessageSecurityMode::SignAndEncrypt)
+    return Error{status::BadSecurityModeInsufficient, "this server takes signed or encrypted connections only", "set 'unsecured: on' in its site.yaml"};
   if (sessions_.size() >= settings_.limits.maxSessions)
     return Error{status::BadTooManySessions, "all " + std::to_string(settings_.limits.maxSessions) + " sessions are taken", {}};
   auto session = std::make_unique<Session>();

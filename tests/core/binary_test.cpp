@@ -93,6 +93,7 @@ TEST_CASE("nesting and sizes have limits", "[ua][binary]") {
   CHECK(decode<Variant>(nested(150)).code() == zunth::ua::status::BadEncodingLimitsExceeded);
   Bytes diagnostics(200, std::byte{0x40});  // each octet opens an inner one
   CHECK(decode<DiagnosticInfo>(diagnostics).code() == zunth::ua::status::BadEncodingLimitsExceeded);
+  CHECK(failure<Variant>("C6 00 00 00 00 02 00 00 00 FF FF FF 7F 00 00 00 00") == zunth::ua::status::BadEncodingLimitsExceeded);
   DecodingLimits limits;
   limits.maxStringLength = 4;
   limits.maxArrayLength = 2;

@@ -67,6 +67,9 @@ TEST_CASE("values read well", "[ua][text]") {
   CHECK(format(Variant(0.1f)) == "0.1");
   CHECK(format(Variant(1e21)) == "1e+21");
   CHECK(format(Variant::array(std::vector<std::int32_t>{1, 2, 3, 4}, {2, 2})) == "[[1, 2], [3, 4]]");
+  const Variant hollow = Variant::array(FixedArray<String>(), {2'000'000'000, 0});
+  CHECK(format(hollow) == "[]");
+  CHECK(toJson(hollow).dump() == "[]");
   CHECK(format(Variant(ExtensionObject::of(Range{0, 50}))) == "{low: 0, high: 50}");
   CHECK(format(Variant(ExtensionObject::binary(NodeId(3, 9u), ByteString("xy", 2)))) == "structure ns=3;i=9 (2 octets)");
   CHECK(toJson(Variant(0.1f)).dump() == "0.1");

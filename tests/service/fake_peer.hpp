@@ -29,11 +29,11 @@ class FakePeer final : public server::Peer {
 /// A server with a clock that stands still until it is moved, and one client of it.
 class Bench {
  public:
-  Bench() : space("urn:fernhollow.example:test") {
+  explicit Bench(bool open = true) : space("urn:fernhollow.example:test") {
     spdlog::set_level(spdlog::level::off);
     space::loadNamespace0(space);
     server::Settings settings;
-    settings.allowUnsecured = settings.allowAnonymous = true;
+    settings.allowUnsecured = settings.allowAnonymous = open;
     settings.endpointUrls = {"opc.tcp://127.0.0.1:4840"};
     settings.limits.maxSessions = 3;
     settings.limits.maxContinuationPointsPerSession = 2;

@@ -208,6 +208,19 @@ TEST_CASE("places are saved, chosen and forgotten", "[plant]") {
   CHECK(run(zunth + " at remove plant", plant.folder.path).code == 2);
 }
 
+TEST_CASE("the shell completes verbs, options and their values", "[plant]") {
+  TemporaryFolder folder;
+  run(program("zunth") + " completion > complete.sh", folder.path);
+  auto complete = [&](const std::string& words, int at) {
+    folder.write("try.sh", "source ./complete.sh; COMP_WORDS=(" + words + "); COMP_CWORD=" + std::to_string(at) + "; _zunth; echo ${COMPREPLY[*]}");
+    return run("bash try.sh", folder.path).out;
+  };
+  CHECK(complete("zunth wa", 1) == "watch\n");
+  CHECK(complete("zunth watch --int", 2) == "--interval\n");
+  CHECK(complete("zunth read x --output js", 4) == "json\n");
+  CHECK(complete("zunth at us", 2) == "use\n");
+}
+
 TEST_CASE("a new site is sound and is not made over an old one", "[plant]") {
   TemporaryFolder folder;
   CHECK(run(program("zunth") + " new fish-farm", folder.path).code == 0);

@@ -85,6 +85,12 @@ TEST_CASE("sessions are created, activated, bound to their channel and closed", 
   CHECK(b.call(readOf(id::Server_ServiceLevel)).code() == status::BadSessionIdInvalid);
 }
 
+TEST_CASE("a server that nobody opened lets nobody in", "[server]") {
+  Bench b(false);
+  CHECK(b.call(GetEndpointsRequest{})->endpoints.empty());
+  CHECK(b.call(CreateSessionRequest{}).code() == status::BadSecurityModeInsufficient);
+}
+
 TEST_CASE("sessions are limited and time out", "[server]") {
   Bench b;
   for (int i = 0; i < 3; ++i) b.open();
