@@ -17,11 +17,16 @@ namespace asio = net::asio;
 class Connection final : public Peer, public channel::ServerChannel::Handler, public std::enable_shared_from_this<Connection> {
  public:
   Connection(Listener& listener, net::Tcp::socket socket, const channel::ServerChannel::Options& options)
-      : listener_(listener), listenerLives_(listener.alive_), link_(std::make_shared<net::TcpLink>(std::move(socket))), channel_(options, *this), opened_(now()) {}
+      : listener_(listener), link_(std::make_shared<net::TcpLink>(std::move(socket))), channel_(options, *this), opened_(now()) {}
 
   void start() {
-    link_->start({[self = shared_from_this()](BytesView octets) { self->received(octets); },
-                  [self = shared_from_this()](const std::string&) { self->drop(); }});
+    // The listener holds this; the link holds itself by its pending work.
+    link_->start({[weak = weak_from_this()](BytesView octets) {
+                    if (auto self = weak.lock()) self->received(octets);
+                  },
+                  [weak = weak_from_this()](const std::string&) {
+                    if (auto self = weak.lock()) self->drop();
+                  }});
   }
   /// Ends what is idle: no channel opened in time, or a token that ran out.
   void tick() {
@@ -57,7 +62,6 @@ class Connection final : public Peer, public channel::ServerChannel::Handler, pu
   static Instant now() { return std::chrono::steady_clock::now(); }
 
   void received(BytesView octets) {
-    if (!*listenerLives_) return;
     inFeed_ = true;
     channel_.feed(octets, now(), DateTime::from(std::chrono::system_clock::now()));
     inFeed_ = false;
@@ -74,12 +78,9 @@ class Connection final : public Peer, public channel::ServerChannel::Handler, pu
       drop();
     }
   }
-  void drop() {
-    if (*listenerLives_) listener_.connections_.erase(shared_from_this());
-  }
+  void drop() { listener_.connections_.erase(shared_from_this()); }
 
   Listener& listener_;
-  std::shared_ptr<bool> listenerLives_;  // a connection may outlast it by its last goodbye
   std::shared_ptr<net::TcpLink> link_;
   channel::ServerChannel channel_;
   Instant opened_;
