@@ -181,7 +181,7 @@ Awaitable<Result<std::vector<Found>>> findNodes(SessionPtr session, std::string 
       std::string corrected = before + (before.empty() ? "" : "/") + near;
       for (std::size_t i = s + 1; i < segments.size(); ++i) corrected += "/" + segments[i];
       co_return Error{status::BadNoMatch, fmt::format("there is no '{}' in {}", segments[s], before.empty() ? "Objects" : before),
-                      near.empty() ? fmt::format("zunth tree {}", before) : corrected};
+                      near.empty() ? before.empty() ? "zunth tree" : "zunth tree " + before : corrected};
     }
     at = std::move(next);
   }

@@ -88,8 +88,8 @@ int runDemo() {
   std::string folder = (fs::temp_directory_path() / "zunth-demo-XXXXXX").string();
   if (!::mkdtemp(folder.data())) return wrongUse("no folder for the demo can be made", "look whether there is room in " + fs::temp_directory_path().string());
   fs::copy(shipped, folder, fs::copy_options::recursive);
-  std::signal(SIGINT, [](int) { asked = 1; });
-  std::signal(SIGTERM, [](int) { asked = 1; });
+  // A closed terminal ends the demo as Ctrl-C does: nothing stays behind.
+  for (int signal : {SIGINT, SIGTERM, SIGHUP}) std::signal(signal, [](int) { asked = 1; });
 
   std::vector<Child> children;
   int code = kDone;

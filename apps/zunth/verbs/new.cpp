@@ -67,7 +67,7 @@ int makeSite(const Options& options, const std::string& folder) {
     return wrongUse(fmt::format("{} can't be made: {}", folder, e.code().message()), "look whether the folder is yours");
   }
   if (!options.quiet)
-    std::printf("made %s\n  zunthd %s                                start it\n  zunth tree --at opc.tcp://127.0.0.1:4840  look at it\n", folder.c_str(), folder.c_str());
+    std::printf("made %s\n  start it:    zunthd %s\n  look at it:  zunth tree --values\n", folder.c_str(), folder.c_str());
   return kDone;
 }
 
