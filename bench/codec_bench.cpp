@@ -1,8 +1,8 @@
 // Encoding and decoding alone, beside a memcpy of the same octets.
+#include "core/ua/generated/structures.hpp"
+
 #include <benchmark/benchmark.h>
 #include <spdlog/spdlog.h>
-
-#include "core/ua/generated/structures.hpp"
 
 using namespace zunth::ua;
 

@@ -1,15 +1,16 @@
 #pragma once
 
+#include "core/channel/client_channel.hpp"
+#include "core/space/namespace0.hpp"
+#include "service/server/listener.hpp"
+
+#include <future>
+#include <thread>
+
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/post.hpp>
 #include <boost/asio/read.hpp>
 #include <boost/asio/write.hpp>
-#include <future>
-#include <thread>
-
-#include "core/channel/client_channel.hpp"
-#include "core/space/namespace0.hpp"
-#include "service/server/listener.hpp"
 
 /// A server on a thread of its own, a bare echo on the same kind of loop, and a client that blocks: what is measured
 /// is the server, the floor is the echo of as many octets.
@@ -107,7 +108,8 @@ class LoopbackServer {
 /// Answers every message of `requestSize` octets with one of `responseSize`.
 class LoopbackEcho {
  public:
-  LoopbackEcho(std::size_t requestSize, std::size_t responseSize) : acceptor_(thread_.loop, net::Tcp::endpoint(asio::ip::address_v4::loopback(), 0)) {
+  LoopbackEcho(std::size_t requestSize, std::size_t responseSize)
+      : acceptor_(thread_.loop, net::Tcp::endpoint(asio::ip::address_v4::loopback(), 0)) {
     acceptor_.async_accept([this, requestSize, responseSize](boost::system::error_code error, net::Tcp::socket socket) {
       if (error) return;
       link_ = std::make_shared<net::TcpLink>(std::move(socket));
@@ -157,7 +159,8 @@ class BlockingClient final : public channel::ClientChannel::Handler {
     send(std::move(request));
     ua::BinaryReader reader(await());
     const auto id = reader.next<ua::NodeId>();
-    if (!(id == ua::NodeId(Request::Response::kBinaryId))) throw std::runtime_error("the server answered with " + id.text());
+    if (!(id == ua::NodeId(Request::Response::kBinaryId)))
+      throw std::runtime_error("the server answered with " + id.text());
     return reader.next<typename Request::Response>();
   }
   /// Sends without waiting.
@@ -215,7 +218,8 @@ class BlockingClient final : public channel::ClientChannel::Handler {
 /// The floor: sends as many octets as a request has and waits for as many as its answer has.
 class EchoClient {
  public:
-  EchoClient(std::uint16_t port, std::size_t requestSize, std::size_t responseSize) : socket_(loop_), request_(requestSize), response_(responseSize) {
+  EchoClient(std::uint16_t port, std::size_t requestSize, std::size_t responseSize)
+      : socket_(loop_), request_(requestSize), response_(responseSize) {
     socket_.connect({asio::ip::address_v4::loopback(), port});
     socket_.set_option(net::Tcp::no_delay(true));
   }

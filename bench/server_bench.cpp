@@ -1,8 +1,8 @@
 // The server over loopback, beside a bare echo of the same octets on the same kind of event loop.
-#include <benchmark/benchmark.h>
+#include "core/space/browse.hpp"
 
 #include "bench/loopback.hpp"
-#include "core/space/browse.hpp"
+#include <benchmark/benchmark.h>
 
 using namespace zunth;
 using namespace zunth::ua;
@@ -13,7 +13,8 @@ namespace {
 ReadRequest readRequest(int values) {
   ReadRequest request;
   request.timestampsToReturn = TimestampsToReturn::Both;
-  for (int i = 0; i < values; ++i) request.nodesToRead.push_back({NodeId(1, 1000 + static_cast<std::uint32_t>(i)), 13, {}, {}});
+  for (int i = 0; i < values; ++i)
+    request.nodesToRead.push_back({NodeId(1, 1000 + static_cast<std::uint32_t>(i)), 13, {}, {}});
   return request;
 }
 
@@ -118,7 +119,9 @@ void browseFloor(benchmark::State& state) {
   auto space = spaceWith(1000);
   BrowseResponse response;
   response.results.push_back({});
-  response.results[0].references = space::browse(*space, {NodeId(1, 999), BrowseDirection::Forward, id::HierarchicalReferences, true, 0, 63}, 0).references;
+  response.results[0].references =
+      space::browse(*space, {NodeId(1, 999), BrowseDirection::Forward, id::HierarchicalReferences, true, 0, 63}, 0)
+          .references;
   const Bytes octets = encode(response);
   Bytes to(octets.size());
   for (auto _ : state) {

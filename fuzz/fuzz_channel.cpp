@@ -1,10 +1,10 @@
 // Any octets as a client's stream into a server's channel with services behind it, cut in two at any place; and as a
 // server's stream into a client's channel.
-#include <cstdlib>
-
 #include "core/channel/client_channel.hpp"
 #include "core/space/namespace0.hpp"
 #include "service/server/server.hpp"
+
+#include <cstdlib>
 
 #include <spdlog/spdlog.h>
 
@@ -13,7 +13,9 @@ using namespace zunth::ua;
 
 namespace {
 
-class Client final : public server::Peer, public channel::ServerChannel::Handler, public std::enable_shared_from_this<Client> {
+class Client final : public server::Peer,
+                     public channel::ServerChannel::Handler,
+                     public std::enable_shared_from_this<Client> {
  public:
   explicit Client(server::Server& server) : server_(server), channel_({}, *this) {}
   void feed(BytesView octets) { channel_.feed(octets, Instant{}, DateTime{}); }

@@ -1,9 +1,9 @@
 #pragma once
 
+#include "core/ua/bytes.hpp"
+
 #include <string>
 #include <string_view>
-
-#include "core/ua/bytes.hpp"
 
 namespace zunth::test {
 
@@ -12,7 +12,10 @@ inline ua::Bytes unhex(std::string_view text) {
   ua::Bytes out;
   int high = -1;
   for (char c : text) {
-    const int digit = c >= '0' && c <= '9' ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : c >= 'A' && c <= 'F' ? c - 'A' + 10 : -1;
+    const int digit = c >= '0' && c <= '9'   ? c - '0'
+                      : c >= 'a' && c <= 'f' ? c - 'a' + 10
+                      : c >= 'A' && c <= 'F' ? c - 'A' + 10
+                                             : -1;
     if (digit < 0) continue;
     if (high < 0) {
       high = digit;

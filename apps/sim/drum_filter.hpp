@@ -9,12 +9,12 @@ namespace zunth::sim {
 /// clears it. The drum's speed follows its setpoint with a ramp. Pure arithmetic: time is passed in.
 class DrumFilter {
  public:
-  static constexpr double kMostSpeed = 50;      // Hz
-  static constexpr double kMostPressure = 50;   // kPa
-  static constexpr double kRamp = 4;            // Hz a second
-  static constexpr double kCleanPressure = 6;   // kPa, just washed
-  static constexpr double kWashRate = 9;        // kPa a second, while washing
-  static constexpr double kOverPressure = 38;   // kPa, at which the filter trips
+  static constexpr double kMostSpeed = 50;     // Hz
+  static constexpr double kMostPressure = 50;  // kPa
+  static constexpr double kRamp = 4;           // Hz a second
+  static constexpr double kCleanPressure = 6;  // kPa, just washed
+  static constexpr double kWashRate = 9;       // kPa a second, while washing
+  static constexpr double kOverPressure = 38;  // kPa, at which the filter trips
 
   /// Lets `seconds` pass.
   void step(double seconds);

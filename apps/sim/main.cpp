@@ -1,9 +1,10 @@
 // zunth-sim: simulated devices, for demos, tests and trying things out without hardware.
-#include <CLI/CLI.hpp>
+#include "apps/sim/modbus_server.hpp"
+
 #include <csignal>
 #include <cstdio>
 
-#include "apps/sim/modbus_server.hpp"
+#include <CLI/CLI.hpp>
 
 namespace {
 
@@ -17,11 +18,16 @@ int main(int argc, char** argv) {
   std::string host = "127.0.0.1", serial = "FH-DF-0001";
   int port = 5502;
   double speedup = 1;
-  auto* filter = app.add_subcommand("drum-filter", "A drum filter behind Modbus TCP: its pressure climbs until it is washed.");
+  auto* filter =
+      app.add_subcommand("drum-filter", "A drum filter behind Modbus TCP: its pressure climbs until it is washed.");
   filter->add_option("--host", host, "Address to listen on")->capture_default_str();
-  filter->add_option("--port", port, "Port to listen on; 0 takes a free one")->capture_default_str()->check(CLI::Range(0, 65535));
+  filter->add_option("--port", port, "Port to listen on; 0 takes a free one")
+      ->capture_default_str()
+      ->check(CLI::Range(0, 65535));
   filter->add_option("--serial", serial, "Serial number it reports, 16 characters at most")->capture_default_str();
-  filter->add_option("--speedup", speedup, "Simulated seconds in one real second")->capture_default_str()->check(CLI::Range(0.01, 1000.0));
+  filter->add_option("--speedup", speedup, "Simulated seconds in one real second")
+      ->capture_default_str()
+      ->check(CLI::Range(0.01, 1000.0));
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {

@@ -1,17 +1,17 @@
 #include "apps/sim/modbus_server.hpp"
 
+#include <bit>
+#include <chrono>
+#include <cmath>
+#include <stdexcept>
+#include <vector>
+
 #include <fmt/format.h>
 #include <modbus.h>
 #include <netinet/in.h>
 #include <poll.h>
 #include <sys/socket.h>
 #include <unistd.h>
-
-#include <bit>
-#include <chrono>
-#include <cmath>
-#include <stdexcept>
-#include <vector>
 
 namespace zunth::sim {
 namespace {
@@ -24,7 +24,9 @@ void putFloat(std::uint16_t* at, double value) {
   at[0] = static_cast<std::uint16_t>(bits >> 16);
   at[1] = static_cast<std::uint16_t>(bits);
 }
-float getFloat(const std::uint16_t* at) { return std::bit_cast<float>(static_cast<std::uint32_t>(at[0]) << 16 | at[1]); }
+float getFloat(const std::uint16_t* at) {
+  return std::bit_cast<float>(static_cast<std::uint32_t>(at[0]) << 16 | at[1]);
+}
 
 }  // namespace
 
@@ -36,7 +38,8 @@ ModbusServer::ModbusServer(std::string host, int port, std::string serial, doubl
   mapping_->tab_bits[1] = 1;
   serial_.resize(16, ' ');
   for (std::size_t i = 0; i < 8; ++i)
-    mapping_->tab_registers[kSerial + i] = static_cast<std::uint16_t>(static_cast<unsigned char>(serial_[2 * i]) << 8 | static_cast<unsigned char>(serial_[2 * i + 1]));
+    mapping_->tab_registers[kSerial + i] = static_cast<std::uint16_t>(static_cast<unsigned char>(serial_[2 * i]) << 8 |
+                                                                      static_cast<unsigned char>(serial_[2 * i + 1]));
 }
 
 ModbusServer::~ModbusServer() {
@@ -48,7 +51,8 @@ ModbusServer::~ModbusServer() {
 int ModbusServer::listen() {
   context_ = modbus_new_tcp(host_.c_str(), port_);
   listening_ = context_ ? modbus_tcp_listen(context_, 16) : -1;
-  if (listening_ < 0) throw std::runtime_error(fmt::format("can't listen on {}:{}: {}", host_, port_, modbus_strerror(errno)));
+  if (listening_ < 0)
+    throw std::runtime_error(fmt::format("can't listen on {}:{}: {}", host_, port_, modbus_strerror(errno)));
   sockaddr_in address{};
   socklen_t size = sizeof address;
   getsockname(listening_, reinterpret_cast<sockaddr*>(&address), &size);
@@ -78,7 +82,8 @@ bool ModbusServer::accepts(const std::uint8_t* request, int size) const {
   if (size < header + 10 || pdu[0] != kWriteRegisters) return true;
   const int first = pdu[1] << 8 | pdu[2], count = pdu[3] << 8 | pdu[4];
   if (first != kSetpoint || count < 2) return true;
-  const std::uint16_t registers[2] = {static_cast<std::uint16_t>(pdu[6] << 8 | pdu[7]), static_cast<std::uint16_t>(pdu[8] << 8 | pdu[9])};
+  const std::uint16_t registers[2] = {static_cast<std::uint16_t>(pdu[6] << 8 | pdu[7]),
+                                      static_cast<std::uint16_t>(pdu[8] << 8 | pdu[9])};
   const float wanted = getFloat(registers);
   return wanted >= 0 && wanted <= static_cast<float>(DrumFilter::kMostSpeed);
 }
@@ -123,7 +128,8 @@ void ModbusServer::run() {
       }
     }
     if (sockets[0].revents & POLLIN)
-      if (const int client = ::accept(listening_, nullptr, nullptr); client >= 0) sockets.push_back({client, POLLIN, 0});
+      if (const int client = ::accept(listening_, nullptr, nullptr); client >= 0)
+        sockets.push_back({client, POLLIN, 0});
   }
   for (std::size_t i = 1; i < sockets.size(); ++i) ::close(sockets[i].fd);
 }

@@ -1,9 +1,9 @@
 #pragma once
 
+#include "apps/sim/drum_filter.hpp"
+
 #include <atomic>
 #include <string>
-
-#include "apps/sim/drum_filter.hpp"
 
 struct _modbus;
 struct _modbus_mapping_t;

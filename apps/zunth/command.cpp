@@ -55,11 +55,17 @@ int withSession(const Options& options, bool waits, Work work) {
 CLI::App* addVerb(Program program, const std::string& name, const std::string& about, const std::string& example) {
   auto* verb = program.app.add_subcommand(name, about);
   verb->footer("Example: " + example);
-  static const std::map<std::string, Format> formats{{"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
+  static const std::map<std::string, Format> formats{
+      {"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
   Options& options = program.options;
-  verb->add_option("--at,--server", options.at, "Server: a URL, or a name saved with 'zunth at add'")->type_name("PLACE");
-  verb->add_option("--output", options.format, "table, json or csv")->transform(CLI::CheckedTransformer(formats, CLI::ignore_case))->type_name("FORMAT");
-  verb->add_option("--timeout", options.timeout, "Seconds to wait for the server")->check(CLI::Range(0.01, 86400.0))->capture_default_str();
+  verb->add_option("--at,--server", options.at, "Server: a URL, or a name saved with 'zunth at add'")
+      ->type_name("PLACE");
+  verb->add_option("--output", options.format, "table, json or csv")
+      ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case))
+      ->type_name("FORMAT");
+  verb->add_option("--timeout", options.timeout, "Seconds to wait for the server")
+      ->check(CLI::Range(0.01, 86400.0))
+      ->capture_default_str();
   verb->add_flag("--quiet", options.quiet, "Print results and errors only");
   return verb;
 }

@@ -1,12 +1,13 @@
 #pragma once
 
-#include <CLI/CLI.hpp>
-#include <boost/asio/signal_set.hpp>
-#include <functional>
-
 #include "apps/zunth/output.hpp"
 #include "apps/zunth/places.hpp"
 #include "service/client/session.hpp"
+
+#include <functional>
+
+#include <CLI/CLI.hpp>
+#include <boost/asio/signal_set.hpp>
 
 namespace zunth::cli {
 

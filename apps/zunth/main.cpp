@@ -1,8 +1,8 @@
 // zunth: the client, and the administrator's hand.
-#include <algorithm>
-
 #include "apps/zunth/command.hpp"
 #include "core/ua/text.hpp"
+
+#include <algorithm>
 
 int main(int argc, char** argv) {
   using namespace zunth::cli;
@@ -10,12 +10,15 @@ int main(int argc, char** argv) {
   app.require_subcommand(1);
   app.set_help_all_flag("--help-all", "Help of every verb");
   app.footer(
-      "A node is a path from Objects (Hatchery/Intake/DF1/pressure, * for any name, ** for any depth) or a NodeId (ns=2;s=...).\n"
+      "A node is a path from Objects (Hatchery/Intake/DF1/pressure, * for any name, ** for any depth) or a NodeId "
+      "(ns=2;s=...).\n"
       "Exit codes: 0 done, 1 the answer is no, 2 wrong use, 3 no connection, 4 refused, 5 the server's error.");
   Options options;
   int exitCode = kDone;
   const Program program{app, options, exitCode};
-  for (auto add : {addEndpoints, addTree, addShow, addRead, addWrite, addCall, addWatch, addAt, addCheck, addNew, addDemo, addCompletion}) add(program);
+  for (auto add : {addEndpoints, addTree, addShow, addRead, addWrite, addCall, addWatch, addAt, addCheck, addNew,
+                   addDemo, addCompletion})
+    add(program);
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {

@@ -1,12 +1,12 @@
 #include "apps/zunth/nodes.hpp"
 
-#include <fmt/format.h>
+#include "core/ua/generated/node_ids.hpp"
+#include "core/ua/text.hpp"
 
 #include <algorithm>
 #include <set>
 
-#include "core/ua/generated/node_ids.hpp"
-#include "core/ua/text.hpp"
+#include <fmt/format.h>
 
 namespace zunth::cli {
 
@@ -99,12 +99,15 @@ class DataTypes {
     auto properties = co_await session_->browse(down);
     if (!properties) co_return properties.error();
     for (const auto& property : *properties) {
-      auto values = co_await session_->readAttributes(property.nodeId.nodeId, std::vector<AttributeId>(1, AttributeId::Value));
+      auto values =
+          co_await session_->readAttributes(property.nodeId.nodeId, std::vector<AttributeId>(1, AttributeId::Value));
       if (!values) co_return values.error();
       std::int64_t number = 0;
-      for (const auto& text : values->front().value.items<LocalizedText>()) out.enumeration.emplace_back(number++, text.text.str());
+      for (const auto& text : values->front().value.items<LocalizedText>())
+        out.enumeration.emplace_back(number++, text.text.str());
       for (const auto& object : values->front().value.items<ExtensionObject>())
-        if (auto member = object.as<EnumValueType>()) out.enumeration.emplace_back(member->value, member->displayName.text.str());
+        if (auto member = object.as<EnumValueType>())
+          out.enumeration.emplace_back(member->value, member->displayName.text.str());
     }
     co_return Result<void>();
   }
@@ -117,14 +120,16 @@ class DataTypes {
 
 Awaitable<Result<std::vector<std::vector<Found>>>> childrenOf(SessionPtr session, std::vector<Found> parents) {
   std::vector<BrowseDescription> what;
-  for (const auto& parent : parents) what.push_back({parent.nodeId, BrowseDirection::Forward, id::HierarchicalReferences, true, 0, 63});
+  for (const auto& parent : parents)
+    what.push_back({parent.nodeId, BrowseDirection::Forward, id::HierarchicalReferences, true, 0, 63});
   auto results = co_await session->browse(std::move(what));
   if (!results) co_return results.error();
   std::vector<std::vector<Found>> out(parents.size());
   for (std::size_t i = 0; i < parents.size(); ++i)
     for (const auto& reference : (*results)[i].references) {
       if (!reference.nodeId.isLocal()) continue;
-      Found child{reference.nodeId.nodeId, reference.browseName.name.str(), reference.nodeClass, reference.typeDefinition.nodeId, parents[i].nodeId};
+      Found child{reference.nodeId.nodeId, reference.browseName.name.str(), reference.nodeClass,
+                  reference.typeDefinition.nodeId, parents[i].nodeId};
       if (!parents[i].path.empty()) child.path = parents[i].path + "/" + child.path;
       out[i].push_back(std::move(child));
     }
@@ -180,7 +185,8 @@ Awaitable<Result<std::vector<Found>>> findNodes(SessionPtr session, std::string 
       const auto near = nearest(segments[s], there);
       std::string corrected = before + (before.empty() ? "" : "/") + near;
       for (std::size_t i = s + 1; i < segments.size(); ++i) corrected += "/" + segments[i];
-      co_return Error{status::BadNoMatch, fmt::format("there is no '{}' in {}", segments[s], before.empty() ? "Objects" : before),
+      co_return Error{status::BadNoMatch,
+                      fmt::format("there is no '{}' in {}", segments[s], before.empty() ? "Objects" : before),
                       near.empty() ? before.empty() ? "zunth tree" : "zunth tree " + before : corrected};
     }
     at = std::move(next);
@@ -203,16 +209,20 @@ Awaitable<Result<std::vector<Found>>> findNodes(SessionPtr session, std::vector<
 Awaitable<Result<Found>> findNode(SessionPtr session, std::string path) {
   auto found = co_await findNodes(session, path);
   if (!found) co_return found.error();
-  if (found->size() > 1) co_return Error{status::BadSyntaxError, fmt::format("'{}' names {} nodes, one is wanted", path, found->size()), "zunth tree"};
+  if (found->size() > 1)
+    co_return Error{status::BadSyntaxError, fmt::format("'{}' names {} nodes, one is wanted", path, found->size()),
+                    "zunth tree"};
   co_return found->front();
 }
 
 Awaitable<Result<std::vector<VariableFacts>>> factsOf(SessionPtr session, std::vector<NodeId> variables) {
-  const std::vector<AttributeId> attributes{AttributeId::DataType, AttributeId::ValueRank, AttributeId::UserAccessLevel};
+  const std::vector<AttributeId> attributes{AttributeId::DataType, AttributeId::ValueRank,
+                                            AttributeId::UserAccessLevel};
   auto values = co_await session->read(attributesOf(variables, attributes));
   if (!values) co_return values.error();
   std::vector<BrowseDescription> what;
-  for (const auto& variable : variables) what.push_back({variable, BrowseDirection::Forward, id::HasProperty, true, 0, 63});
+  for (const auto& variable : variables)
+    what.push_back({variable, BrowseDirection::Forward, id::HasProperty, true, 0, 63});
   auto properties = co_await session->browse(std::move(what));
   if (!properties) co_return properties.error();
 
@@ -273,7 +283,8 @@ Result<Variant> typedValue(const std::string& text, const VariableFacts& facts) 
   const auto near = nearest(text, names);
   std::string all;
   for (const auto& name : names) all += (all.empty() ? "" : ", ") + name;
-  return Error{status::BadTypeMismatch, fmt::format("'{}' is no value of {}", text, facts.dataTypeName), near.empty() ? "one of " + all : near};
+  return Error{status::BadTypeMismatch, fmt::format("'{}' is no value of {}", text, facts.dataTypeName),
+               near.empty() ? "one of " + all : near};
 }
 
 }  // namespace zunth::cli

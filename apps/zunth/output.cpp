@@ -1,13 +1,13 @@
 #include "apps/zunth/output.hpp"
 
-#include <fmt/chrono.h>
-#include <fmt/format.h>
-#include <unistd.h>
-
 #include <algorithm>
 #include <chrono>
 #include <cstdio>
 #include <ctime>
+
+#include <fmt/chrono.h>
+#include <fmt/format.h>
+#include <unistd.h>
 
 namespace zunth::cli {
 
@@ -110,16 +110,18 @@ ExitCode exitCodeOf(StatusCode code) {
   const auto any = [code](std::initializer_list<StatusCode> codes) {
     return std::ranges::any_of(codes, [code](StatusCode c) { return code.condition() == c; });
   };
-  if (any({status::BadConnectionRejected, status::BadConnectionClosed, status::BadTcpEndpointUrlInvalid, status::BadTimeout, status::BadNotConnected,
-           status::BadSecureChannelClosed, status::BadCommunicationError, status::BadServerHalted, status::BadTcpMessageTypeInvalid}))
+  if (any({status::BadConnectionRejected, status::BadConnectionClosed, status::BadTcpEndpointUrlInvalid,
+           status::BadTimeout, status::BadNotConnected, status::BadSecureChannelClosed, status::BadCommunicationError,
+           status::BadServerHalted, status::BadTcpMessageTypeInvalid}))
     return kNoConnection;
-  if (any({status::BadNodeIdUnknown, status::BadNodeIdInvalid, status::BadNoMatch, status::BadTypeMismatch, status::BadOutOfRange,
-           status::BadAttributeIdInvalid, status::BadArgumentsMissing, status::BadTooManyArguments, status::BadInvalidArgument,
-           status::BadMethodInvalid, status::BadSyntaxError, status::BadIndexRangeInvalid, status::BadIndexRangeNoData}))
+  if (any({status::BadNodeIdUnknown, status::BadNodeIdInvalid, status::BadNoMatch, status::BadTypeMismatch,
+           status::BadOutOfRange, status::BadAttributeIdInvalid, status::BadArgumentsMissing,
+           status::BadTooManyArguments, status::BadInvalidArgument, status::BadMethodInvalid, status::BadSyntaxError,
+           status::BadIndexRangeInvalid, status::BadIndexRangeNoData}))
     return kWrongUse;
   const auto name = code.name();
-  if (any({status::BadNotWritable, status::BadNotReadable, status::BadUserAccessDenied}) || name.starts_with("BadSecurity") ||
-      name.starts_with("BadIdentity") || name.starts_with("BadCertificate"))
+  if (any({status::BadNotWritable, status::BadNotReadable, status::BadUserAccessDenied}) ||
+      name.starts_with("BadSecurity") || name.starts_with("BadIdentity") || name.starts_with("BadCertificate"))
     return kRefused;
   if (any({status::BadNoCommunication, status::BadDeviceFailure, status::BadResourceUnavailable})) return kNo;
   return kServerError;

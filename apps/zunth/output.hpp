@@ -1,10 +1,11 @@
 #pragma once
 
-#include <nlohmann/json.hpp>
+#include "core/ua/result.hpp"
+
 #include <string>
 #include <vector>
 
-#include "core/ua/result.hpp"
+#include <nlohmann/json.hpp>
 
 namespace zunth::cli {
 
@@ -13,7 +14,15 @@ using Json = nlohmann::ordered_json;
 enum class Format { Table, Json, Csv };
 
 /// What a command ends with (docs/commands.md).
-enum ExitCode : int { kDone = 0, kNo = 1, kWrongUse = 2, kNoConnection = 3, kRefused = 4, kServerError = 5, kInterrupted = 130 };
+enum ExitCode : int {
+  kDone = 0,
+  kNo = 1,
+  kWrongUse = 2,
+  kNoConnection = 3,
+  kRefused = 4,
+  kServerError = 5,
+  kInterrupted = 130
+};
 
 /// One field of a record: as people read it, and as a script does.
 struct Cell {

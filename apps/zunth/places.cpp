@@ -1,13 +1,13 @@
 #include "apps/zunth/places.hpp"
 
-#include <fmt/format.h>
-#include <yaml-cpp/yaml.h>
+#include "core/ua/text.hpp"
 
 #include <cstdlib>
 #include <filesystem>
 #include <fstream>
 
-#include "core/ua/text.hpp"
+#include <fmt/format.h>
+#include <yaml-cpp/yaml.h>
 
 namespace zunth::cli {
 
@@ -17,7 +17,8 @@ using namespace ua;
 namespace {
 
 fs::path placesFile() {
-  if (const char* config = std::getenv("XDG_CONFIG_HOME"); config && *config) return fs::path(config) / "zunth/places.yaml";
+  if (const char* config = std::getenv("XDG_CONFIG_HOME"); config && *config)
+    return fs::path(config) / "zunth/places.yaml";
   const char* home = std::getenv("HOME");
   return fs::path(home ? home : ".") / ".config/zunth/places.yaml";
 }
@@ -53,7 +54,9 @@ Result<void> Places::save() const {
   for (const auto& [folder, name] : chosen) root["chosen"][folder] = name;
   std::ofstream out(file);
   out << root << '\n';
-  if (!out) return Error{status::BadResourceUnavailable, fmt::format("can't write {}", file.string()), "look whether the folder is yours"};
+  if (!out)
+    return Error{status::BadResourceUnavailable, fmt::format("can't write {}", file.string()),
+                 "look whether the folder is yours"};
   return {};
 }
 
@@ -67,12 +70,14 @@ Result<std::string> Places::resolve(const std::string& at) const {
     std::vector<std::string> names;
     for (const auto& [known, url] : urls) names.push_back(known);
     const auto near = nearest(name, names);
-    return Error{status::BadSyntaxError, fmt::format("there is no place '{}'", name),
-                 near.empty() ? fmt::format("zunth at add {} opc.tcp://HOST:4840", name) : fmt::format("--at {}", near)};
+    return Error{
+        status::BadSyntaxError, fmt::format("there is no place '{}'", name),
+        near.empty() ? fmt::format("zunth at add {} opc.tcp://HOST:4840", name) : fmt::format("--at {}", near)};
   }
   try {
     if (fs::exists("site.yaml"))
-      if (const auto endpoint = YAML::LoadFile("site.yaml")["endpoint"]; endpoint && endpoint.IsScalar()) return endpoint.Scalar();
+      if (const auto endpoint = YAML::LoadFile("site.yaml")["endpoint"]; endpoint && endpoint.IsScalar())
+        return endpoint.Scalar();
   } catch (const YAML::Exception&) {
     // A broken site.yaml is no reason not to reach a server.
   }

@@ -1,10 +1,10 @@
 #pragma once
 
+#include "core/ua/result.hpp"
+
 #include <map>
 #include <optional>
 #include <string>
-
-#include "core/ua/result.hpp"
 
 namespace zunth::cli {
 

@@ -1,12 +1,12 @@
 // zunthd: serves one site.
-#include <spdlog/sinks/stdout_color_sinks.h>
-#include <spdlog/spdlog.h>
+#include "service/admin/running_site.hpp"
+
+#include <cstdio>
 
 #include <CLI/CLI.hpp>
 #include <boost/asio/signal_set.hpp>
-#include <cstdio>
-
-#include "service/admin/running_site.hpp"
+#include <spdlog/sinks/stdout_color_sinks.h>
+#include <spdlog/spdlog.h>
 
 namespace {
 
@@ -17,7 +17,8 @@ int serve(const std::string& folder) {
   if (!site.settings.allowUnsecured)
     spdlog::warn("no client can connect: this site allows no unsecured connections, and no other kind is offered yet");
   else
-    spdlog::warn("connections are neither signed nor encrypted{}", site.settings.allowAnonymous ? ", and anyone may connect" : "");
+    spdlog::warn("connections are neither signed nor encrypted{}",
+                 site.settings.allowAnonymous ? ", and anyone may connect" : "");
 
   zunth::net::asio::io_context loop(1);
   zunth::admin::RunningSite running(loop, std::move(site));
@@ -44,10 +45,14 @@ int serve(const std::string& folder) {
 }  // namespace
 
 int main(int argc, char** argv) {
-  CLI::App app{"Serves a site: its address space to OPC UA clients, its points from devices.\nExample: zunthd demo/hatchery", "zunthd"};
+  CLI::App app{
+      "Serves a site: its address space to OPC UA clients, its points from devices.\nExample: zunthd demo/hatchery",
+      "zunthd"};
   std::string folder, level = "info";
   app.add_option("SITE", folder, "Folder with site.yaml, model/, devices/ and bindings/")->required();
-  app.add_option("--log", level, "How much to tell on standard error")->capture_default_str()->check(CLI::IsMember({"debug", "info", "warn", "error", "off"}));
+  app.add_option("--log", level, "How much to tell on standard error")
+      ->capture_default_str()
+      ->check(CLI::IsMember({"debug", "info", "warn", "error", "off"}));
   app.footer("Exit codes: 0 done, 1 the site has mistakes, 2 wrong use, 3 it can't listen.");
   try {
     app.parse(argc, argv);

@@ -15,8 +15,8 @@ constexpr std::uint32_t kSequenceWrap = UINT32_MAX - 1024;  // Part 6, 6.7.2.4
 
 std::optional<MessageType> typeOf(const std::byte* at) {
   const std::string_view text(reinterpret_cast<const char*>(at), 3);
-  for (auto type : {MessageType::Message, MessageType::Open, MessageType::Close, MessageType::Hello, MessageType::Acknowledge,
-                    MessageType::Error})
+  for (auto type : {MessageType::Message, MessageType::Open, MessageType::Close, MessageType::Hello,
+                    MessageType::Acknowledge, MessageType::Error})
     if (text == tag(type)) return type;
   return std::nullopt;
 }
@@ -84,7 +84,8 @@ Result<std::optional<Chunk>> ChunkReader::next(std::uint32_t maxChunkSize) {
     return Error{status::BadTcpMessageTypeInvalid, "a chunk is marked neither final, continued nor aborted", {}};
   if (size < kHeaderSize || size > maxChunkSize)
     return Error{status::BadTcpMessageTooLarge,
-                 fmt::format("a chunk of {} octets arrived; {} were agreed on", size, maxChunkSize), {}};
+                 fmt::format("a chunk of {} octets arrived; {} were agreed on", size, maxChunkSize),
+                 {}};
   if (there < size) return std::optional<Chunk>();
   begin_ += size;
   return std::optional<Chunk>(Chunk{*type, final, {at + kHeaderSize, size - kHeaderSize}});
@@ -95,8 +96,8 @@ std::uint32_t ChunkWriter::nextSequenceNumber() {
   return sequenceNumber_;
 }
 
-Result<void> ChunkWriter::write(MessageType type, std::uint32_t channelId, std::uint32_t tokenId, std::uint32_t requestId,
-                                Bytes message, std::vector<Bytes>& out) {
+Result<void> ChunkWriter::write(MessageType type, std::uint32_t channelId, std::uint32_t tokenId,
+                                std::uint32_t requestId, Bytes message, std::vector<Bytes>& out) {
   const std::size_t bodySize = message.size() - kHeadroom;
   const std::size_t most = maxChunkSize_ - kHeadroom;
   const std::size_t count = bodySize ? (bodySize + most - 1) / most : 1;
@@ -115,14 +116,15 @@ Result<void> ChunkWriter::write(MessageType type, std::uint32_t channelId, std::
     const std::size_t size = std::min(most, message.size() - from);
     Bytes chunk(kHeadroom + size);
     std::memcpy(chunk.data() + kHeadroom, message.data() + from, size);
-    putSymmetricHeader(chunk.data(), type, i + 1 == count ? 'F' : 'C', chunk.size(), channelId, tokenId, nextSequenceNumber(),
-                       requestId);
+    putSymmetricHeader(chunk.data(), type, i + 1 == count ? 'F' : 'C', chunk.size(), channelId, tokenId,
+                       nextSequenceNumber(), requestId);
     out.push_back(std::move(chunk));
   }
   return {};
 }
 
-Bytes ChunkWriter::writeOpen(std::uint32_t channelId, std::uint32_t requestId, const AsymmetricHeader& header, BytesView body) {
+Bytes ChunkWriter::writeOpen(std::uint32_t channelId, std::uint32_t requestId, const AsymmetricHeader& header,
+                             BytesView body) {
   Bytes out(kHeaderSize);
   BinaryWriter writer(out);
   writer.write(channelId);
@@ -136,10 +138,12 @@ Bytes ChunkWriter::writeOpen(std::uint32_t channelId, std::uint32_t requestId, c
   return out;
 }
 
-Bytes ChunkWriter::writeAbort(std::uint32_t channelId, std::uint32_t tokenId, std::uint32_t requestId, const Error& why) {
+Bytes ChunkWriter::writeAbort(std::uint32_t channelId, std::uint32_t tokenId, std::uint32_t requestId,
+                              const Error& why) {
   Bytes out = newMessage();
   BinaryWriter(out).write(Refusal{why.code, String(why.cause)});
-  putSymmetricHeader(out.data(), MessageType::Message, 'A', out.size(), channelId, tokenId, nextSequenceNumber(), requestId);
+  putSymmetricHeader(out.data(), MessageType::Message, 'A', out.size(), channelId, tokenId, nextSequenceNumber(),
+                     requestId);
   return out;
 }
 
@@ -153,7 +157,8 @@ Result<std::optional<MessageAssembler::Message>> MessageAssembler::add(char fina
     const bool wraps = *lastSequenceNumber_ >= kSequenceWrap && sequenceNumber < 1024;
     if (!follows && !wraps)
       return Error{status::BadSequenceNumberInvalid,
-                   fmt::format("chunk {} came after chunk {}", sequenceNumber, *lastSequenceNumber_), {}};
+                   fmt::format("chunk {} came after chunk {}", sequenceNumber, *lastSequenceNumber_),
+                   {}};
   }
   lastSequenceNumber_ = sequenceNumber;
 
@@ -163,7 +168,8 @@ Result<std::optional<MessageAssembler::Message>> MessageAssembler::add(char fina
     requestId_ = requestId;
   } else if (requestId != requestId_) {
     return Error{status::BadSecurityChecksFailed,
-                 fmt::format("a chunk of request {} came in the middle of request {}", requestId, requestId_), {}};
+                 fmt::format("a chunk of request {} came in the middle of request {}", requestId, requestId_),
+                 {}};
   }
   if (final == 'A') {
     finished_ = true;

@@ -1,8 +1,8 @@
 #pragma once
 
-#include <optional>
-
 #include "core/channel/transport.hpp"
+
+#include <optional>
 
 namespace zunth::channel {
 
@@ -42,7 +42,8 @@ class ChunkWriter {
   ua::Result<void> write(MessageType type, std::uint32_t channelId, std::uint32_t tokenId, std::uint32_t requestId,
                          ua::Bytes message, std::vector<ua::Bytes>& out);
   /// An OPN message with its asymmetric header.
-  ua::Bytes writeOpen(std::uint32_t channelId, std::uint32_t requestId, const AsymmetricHeader& header, ua::BytesView body);
+  ua::Bytes writeOpen(std::uint32_t channelId, std::uint32_t requestId, const AsymmetricHeader& header,
+                      ua::BytesView body);
   /// An abort chunk: the receiver forgets what came of this request and reports `why`.
   ua::Bytes writeAbort(std::uint32_t channelId, std::uint32_t tokenId, std::uint32_t requestId, const ua::Error& why);
 

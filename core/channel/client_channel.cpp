@@ -35,7 +35,8 @@ void ClientChannel::handle(const Chunk& chunk, Instant now, DateTime wallClock) 
       auto reply = decode<Acknowledge>(chunk.body);
       if (!reply) return end(reply.error());
       if (reply->receiveBufferSize < kLeastBufferSize)
-        return end({status::BadTcpNotEnoughResources, "the server's buffers are smaller than the standard's least", {}});
+        return end(
+            {status::BadTcpNotEnoughResources, "the server's buffers are smaller than the standard's least", {}});
       writer_.setLimits(std::min(options_.limits.sendBufferSize, reply->receiveBufferSize), reply->maxMessageSize,
                         reply->maxChunkCount);
       state_ = State::AwaitOpen;
@@ -44,7 +45,10 @@ void ClientChannel::handle(const Chunk& chunk, Instant now, DateTime wallClock) 
     case MessageType::Error: {
       auto refusal = decode<Refusal>(chunk.body);
       if (!refusal) return end(refusal.error());
-      return end({refusal->error, refusal->reason.empty() ? "the server ended the connection" : "the server says: " + refusal->reason.str(), {}});
+      return end(
+          {refusal->error,
+           refusal->reason.empty() ? "the server ended the connection" : "the server says: " + refusal->reason.str(),
+           {}});
     }
     case MessageType::Open:
       if (state_ == State::AwaitOpen || renewing_) return openResponse(chunk, now);
@@ -109,7 +113,8 @@ void ClientChannel::message(const Chunk& chunk) {
 
 Result<std::uint32_t> ClientChannel::request(Bytes message) {
   if (state_ != State::Open) return Error{status::BadSecureChannelClosed, "the connection is closed", {}};
-  auto written = writer_.write(MessageType::Message, channelId_, tokenId_, lastRequestId_ + 1, std::move(message), output_);
+  auto written =
+      writer_.write(MessageType::Message, channelId_, tokenId_, lastRequestId_ + 1, std::move(message), output_);
   if (!written) return Error{status::BadRequestTooLarge, written.error().cause, {}};
   return ++lastRequestId_;
 }

@@ -1,8 +1,8 @@
 #include "core/channel/server_channel.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
+
+#include <fmt/format.h>
 
 namespace zunth::channel {
 
@@ -64,7 +64,8 @@ void ServerChannel::open(const Chunk& chunk, Instant now, DateTime wallClock) {
   const auto header = reader.next<AsymmetricHeader>();
   if (!reader.ok()) return refuse(reader.error());
   if (header.securityPolicyUri.view() != kPolicyNone)
-    return refuse({status::BadSecurityPolicyRejected, fmt::format("this server doesn't offer the policy {}", header.securityPolicyUri.view()),
+    return refuse({status::BadSecurityPolicyRejected,
+                   fmt::format("this server doesn't offer the policy {}", header.securityPolicyUri.view()),
                    {}});
   auto joined = assembler_.add(chunk.final, reader.rest());
   if (!joined) return refuse(joined.error());
@@ -107,7 +108,8 @@ void ServerChannel::message(const Chunk& chunk, Instant now) {
   const auto tokenId = reader.next<std::uint32_t>();
   if (!reader.ok()) return refuse(reader.error());
   if (channelId != options_.channelId)
-    return refuse({status::BadTcpSecureChannelUnknown, fmt::format("channel {} is not this connection's", channelId), {}});
+    return refuse(
+        {status::BadTcpSecureChannelUnknown, fmt::format("channel {} is not this connection's", channelId), {}});
   const bool isNewest = tokenId == tokenId_;
   if (now > expires_ || (!isNewest && (tokenId != previousTokenId_ || previousTokenId_ == 0)))
     return refuse({status::BadSecureChannelTokenUnknown, "the channel's security token is unknown or has run out", {}});
@@ -120,7 +122,8 @@ void ServerChannel::message(const Chunk& chunk, Instant now) {
 
 void ServerChannel::respond(std::uint32_t requestId, Bytes message) {
   if (state_ != State::Open) return;
-  auto written = writer_.write(MessageType::Message, options_.channelId, tokenId_, requestId, std::move(message), output_);
+  auto written =
+      writer_.write(MessageType::Message, options_.channelId, tokenId_, requestId, std::move(message), output_);
   if (!written)
     output_.push_back(writer_.writeAbort(options_.channelId, tokenId_, requestId,
                                          {status::BadResponseTooLarge, written.error().cause, {}}));

@@ -27,7 +27,7 @@ class ServerChannel {
   };
   struct Options {
     ChannelLimits limits;
-    std::uint32_t channelId = 1;                            // unique in the server, not 0
+    std::uint32_t channelId = 1;                                     // unique in the server, not 0
     std::uint32_t leastLifetime = 10'000, mostLifetime = 3'600'000;  // ms, of a security token
   };
 

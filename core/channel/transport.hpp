@@ -1,8 +1,8 @@
 #pragma once
 
-#include <array>
-
 #include "core/ua/structure_codec.hpp"
+
+#include <array>
 
 /// OPC UA Connection Protocol (Part 6, 7.1): what is said before and around the secure channel.
 namespace zunth::channel {

@@ -1,14 +1,14 @@
 #include "core/model/build.hpp"
 
-#include <fmt/format.h>
+#include "core/model/units.hpp"
+#include "core/model/words.hpp"
+#include "core/ua/text.hpp"
 
 #include <algorithm>
 #include <map>
 #include <set>
 
-#include "core/model/units.hpp"
-#include "core/model/words.hpp"
-#include "core/ua/text.hpp"
+#include <fmt/format.h>
 
 namespace zunth::model {
 
@@ -46,7 +46,8 @@ class Builder {
       checkKeys(root, {"namespace", "types", "objects"}, findings_);
       const Text* uri = root.textOf("namespace");
       if (!uri) {
-        findings_.error(root.key.place, "the model names no namespace", "begin with: namespace: http://my-site.example/plant");
+        findings_.error(root.key.place, "the model names no namespace",
+                        "begin with: namespace: http://my-site.example/plant");
         continue;
       }
       namespaces_[&root] = space_.addNamespace(String(uri->text));
@@ -55,17 +56,21 @@ class Builder {
     for (auto& [key, type] : types_) buildType(type);
     for (const Entry& root : roots)
       if (const Entry* objects = root.find("objects"); objects && namespaces_.contains(&root))
-        for (const Entry& child : objects->entries) addChildren(space_.at(id::ObjectsFolder), {namespaces_[&root], ""}, child, false);
+        for (const Entry& child : objects->entries)
+          addChildren(space_.at(id::ObjectsFolder), {namespaces_[&root], ""}, child, false);
   }
 
  private:
-  void error(const Place& place, std::string message, std::string hint = {}) { findings_.error(place, std::move(message), std::move(hint)); }
+  void error(const Place& place, std::string message, std::string hint = {}) {
+    findings_.error(place, std::move(message), std::move(hint));
+  }
 
   // Types
   void indexStandardTypes() {
     for (NodeIndex node = 0; node < space_.rows(); ++node) {
       const auto nodeClass = space_.nodeClass(node);
-      if (nodeClass == NodeClass::ObjectType || nodeClass == NodeClass::DataType || nodeClass == NodeClass::VariableType)
+      if (nodeClass == NodeClass::ObjectType || nodeClass == NodeClass::DataType ||
+          nodeClass == NodeClass::VariableType)
         standardTypes_.emplace(space_.browseName(node).name.str(), node);
     }
   }
@@ -90,7 +95,8 @@ class Builder {
     for (const auto& [known, node] : standardTypes_) names.push_back(known);
     const std::string near = nearest(name.text, names);
     error(name.place, fmt::format("there is no type '{}'", name.text),
-          near.empty() ? "declare it under 'types:', or take one of the standard" : fmt::format("did you mean '{}'?", near));
+          near.empty() ? "declare it under 'types:', or take one of the standard"
+                       : fmt::format("did you mean '{}'?", near));
     return kNoNode;
   }
 
@@ -104,7 +110,8 @@ class Builder {
     if (entry.value && entry.value->text.starts_with("enum "))
       buildEnumeration(type);
     else if (entry.value)
-      error(entry.value->place, "a type is a list of children, or 'enum A | B'", "put its children on the lines below, indented");
+      error(entry.value->place, "a type is a list of children, or 'enum A | B'",
+            "put its children on the lines below, indented");
     else
       buildObjectType(type);
     type.state = TypeDeclaration::State::Built;
@@ -132,7 +139,9 @@ class Builder {
       std::string name = words.text.substr(from, bar - from);
       name.erase(0, name.find_first_not_of(' '));
       name.erase(name.find_last_not_of(' ') + 1);
-      if (name.empty()) error(words.part(from, bar - from).place, "a value of this enumeration has no name", "as in: enum Off | Auto | Wash");
+      if (name.empty())
+        error(words.part(from, bar - from).place, "a value of this enumeration has no name",
+              "as in: enum Off | Auto | Wash");
       fields.push_back({static_cast<std::int64_t>(strings.size()), LocalizedText(String(name)), {}, String(name)});
       strings.emplace_back(String(name));
       from = bar + 1;
@@ -160,7 +169,8 @@ class Builder {
   // Instances and children
   /// Adds what one entry describes below `parent`: a method, or a node for each name that its key stands for.
   void addChildren(NodeIndex parent, const Location& location, const Entry& entry, bool inType) {
-    if (auto signature = parseSignature(entry.key, findings_)) return addMethod(parent, location, entry, *signature, inType);
+    if (auto signature = parseSignature(entry.key, findings_))
+      return addMethod(parent, location, entry, *signature, inType);
     Text key = entry.key;
     const bool isOptional = key.text.ends_with('?');
     if (isOptional) key = key.part(0, key.text.size() - 1);
@@ -175,7 +185,8 @@ class Builder {
     }
   }
 
-  void addChild(NodeIndex parent, const Location& location, const Entry& entry, const std::string& name, bool inType, bool isOptional) {
+  void addChild(NodeIndex parent, const Location& location, const Entry& entry, const std::string& name, bool inType,
+                bool isOptional) {
     const Text* is = entry.value ? &*entry.value : entry.textOf("is");
     const Text* about = entry.textOf("about");
     const Spec spec = is ? parseSpec(*is, findings_) : Spec();
@@ -190,14 +201,16 @@ class Builder {
                    "to change what comes from the type, leave the type's name out: '= value'");
     } else if (!spec.type) {
       if (spec.initial || spec.isWritable)
-        return error(is->place, fmt::format("'{}' has no type", name), fmt::format("as in: {}: Double {}", name, is->text));
+        return error(is->place, fmt::format("'{}' has no type", name),
+                     fmt::format("as in: {}: Double {}", name, is->text));
       node = addObject(parent, here, name, space_.at(id::BaseObjectType), inType, isOptional, entry.key.place);
     } else {
       const NodeIndex type = findType(*spec.type);
       if (type == kNoNode) return;
       if (space_.nodeClass(type) == NodeClass::ObjectType) {
         if (spec.unit || spec.range || spec.initial)
-          error(is->place, fmt::format("'{}' is an object type: it has no value", spec.type->text), "leave out what follows it");
+          error(is->place, fmt::format("'{}' is an object type: it has no value", spec.type->text),
+                "leave out what follows it");
         node = addObject(parent, here, name, type, inType, isOptional, entry.key.place);
       } else {
         node = addVariable(parent, here, name, type, spec, inType, isOptional, entry.key.place);
@@ -223,7 +236,8 @@ class Builder {
   NodeIndex childNamed(NodeIndex parent, const std::string& name) const {
     const NodeIndex hasChild = space_.at(id::HierarchicalReferences);
     for (const auto& reference : space_.references(parent))
-      if (reference.isForward() && space_.browseName(reference.target()).name.view() == name && space_.isSubtype(reference.type(), hasChild))
+      if (reference.isForward() && space_.browseName(reference.target()).name.view() == name &&
+          space_.isSubtype(reference.type(), hasChild))
         return reference.target();
     return kNoNode;
   }
@@ -256,11 +270,13 @@ class Builder {
     const NodeIndex parentType = space_.typeDefinition(parent);
     const bool inFolder = parentType != kNoNode && space_.isSubtype(parentType, id::FolderType);
     space_.refer(parent, isProperty ? id::HasProperty : inFolder ? id::Organizes : id::HasComponent, node);
-    if (inType) space_.refer(node, id::HasModellingRule, space_.at(isOptional ? id::ModellingRule_Optional : id::ModellingRule_Mandatory));
+    if (inType)
+      space_.refer(node, id::HasModellingRule,
+                   space_.at(isOptional ? id::ModellingRule_Optional : id::ModellingRule_Mandatory));
   }
 
-  NodeIndex addObject(NodeIndex parent, const Location& here, const std::string& name, NodeIndex type, bool inType, bool isOptional,
-                      const Place& at) {
+  NodeIndex addObject(NodeIndex parent, const Location& here, const std::string& name, NodeIndex type, bool inType,
+                      bool isOptional, const Place& at) {
     NewNode node;
     node.nodeId = NodeId(here.ns, String(here.path));
     node.nodeClass = NodeClass::Object;
@@ -285,7 +301,8 @@ class Builder {
       if (!reference.isForward() || !space_.isSubtype(reference.type(), id::HierarchicalReferences)) continue;
       const auto rules = space_.references(reference.target());
       if (std::ranges::find(rules, space::Reference(hasRule, true, mandatory)) == rules.end()) continue;
-      if (childNamed(instance, space_.browseName(reference.target()).name.str()) == kNoNode) copy(instance, here, reference.target(), at);
+      if (childNamed(instance, space_.browseName(reference.target()).name.str()) == kNoNode)
+        copy(instance, here, reference.target(), at);
     }
   }
 
@@ -314,25 +331,28 @@ class Builder {
         space_.refer(instance, reference.type(), added);
         break;
       }
-    if (const NodeIndex type = space_.typeDefinition(model); type != kNoNode) space_.refer(added, id::HasTypeDefinition, type);
+    if (const NodeIndex type = space_.typeDefinition(model); type != kNoNode)
+      space_.refer(added, id::HasTypeDefinition, type);
     instantiate(added, here, model, at);
   }
 
   // Variables
-  NodeIndex addVariable(NodeIndex parent, const Location& here, const std::string& name, NodeIndex type, const Spec& spec, bool inType,
-                        bool isOptional, const Place& at) {
+  NodeIndex addVariable(NodeIndex parent, const Location& here, const std::string& name, NodeIndex type,
+                        const Spec& spec, bool inType, bool isOptional, const Place& at) {
     const bool isVariableType = space_.nodeClass(type) == NodeClass::VariableType;
     NewNode node;
     node.nodeId = NodeId(here.ns, String(here.path));
     node.nodeClass = NodeClass::Variable;
     node.browseName = {here.ns, String(name)};
     node.traits.dataType = isVariableType ? space_.traits(type).dataType : type;
-    node.traits.accessLevel = static_cast<std::uint8_t>(AccessLevelType::CurrentRead | (spec.isWritable ? AccessLevelType::CurrentWrite : 0));
+    node.traits.accessLevel =
+        static_cast<std::uint8_t>(AccessLevelType::CurrentRead | (spec.isWritable ? AccessLevelType::CurrentWrite : 0));
     if (spec.dimensions) setDimensions(node, *spec.dimensions, spec.type->place);
     const bool isNumber = space_.isSubtype(node.traits.dataType, id::Number);
     if ((spec.unit || spec.range) && !isNumber)
       error(spec.unit ? spec.unit->place : spec.range->place,
-            spec.unit ? fmt::format("'{}' is no word for a {}", spec.unit->text, spec.type->text) : fmt::format("a {} has no range", spec.type->text),
+            spec.unit ? fmt::format("'{}' is no word for a {}", spec.unit->text, spec.type->text)
+                      : fmt::format("a {} has no range", spec.type->text),
             "units and ranges go with numbers");
     const NodeIndex added = add(std::move(node), at);
     if (added == kNoNode) return added;
@@ -352,7 +372,8 @@ class Builder {
         if (inType) markMandatory(added, "EngineeringUnits");
       } else {
         const std::string near = nearestUnit(spec.unit->text);
-        error(spec.unit->place, fmt::format("there is no unit '{}'", spec.unit->text), near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+        error(spec.unit->place, fmt::format("there is no unit '{}'", spec.unit->text),
+              near.empty() ? "" : fmt::format("did you mean '{}'?", near));
       }
     }
     if (isVariableType) instantiate(added, here, type, at);
@@ -374,7 +395,8 @@ class Builder {
       const auto comma = std::min(inside.find(',', from), inside.size());
       const std::string_view one = std::string_view(inside).substr(from, comma - from);
       auto length = one.empty() ? Result<Variant>(Variant(std::uint32_t{0})) : parse(one, BuiltInType::UInt32);
-      if (!length) return error(place, fmt::format("'{}' is no array length", one), "write Double[], Double[8] or Double[2,3]");
+      if (!length)
+        return error(place, fmt::format("'{}' is no array length", one), "write Double[], Double[8] or Double[2,3]");
       node.arrayDimensions.push_back(*length->get<std::uint32_t>());
       from = comma + 1;
     }
@@ -386,14 +408,18 @@ class Builder {
     if (typed.size() >= 2 && typed.front() == '"' && typed.back() == '"') typed = typed.substr(1, typed.size() - 2);
     auto value = enumerationValue(traits.dataType, typed);
     if (!value) value = parse(typed, space_.builtInType(traits.dataType), traits.valueRank >= 1);
-    if (!*value) return error(text.place, fmt::format("'{}' can't be the value of {}: {}", text.text, here.path, value->error().cause), value->error().next);
+    if (!*value)
+      return error(text.place,
+                   fmt::format("'{}' can't be the value of {}: {}", text.text, here.path, value->error().cause),
+                   value->error().next);
     double number = 0;
     const NodeIndex range = space_.child(node, {0, "EURange"});
     if (range != kNoNode && (*value)->toDouble(number)) {
       const DataValue held = space_.value(range);
       if (const auto* object = held.value.get<ExtensionObject>())
         if (auto bounds = object->as<Range>(); bounds && (number < bounds->low || number > bounds->high))
-          findings_.warn(text.place, fmt::format("{} starts outside its range {} to {}", here.path, bounds->low, bounds->high));
+          findings_.warn(text.place,
+                         fmt::format("{} starts outside its range {} to {}", here.path, bounds->low, bounds->high));
     }
     space_.setValue(node, DataValue(std::move(**value)));
   }
@@ -406,13 +432,17 @@ class Builder {
     if (!definition) return std::nullopt;
     std::string members;
     for (const auto& field : definition->fields) {
-      if (field.name.view() == name || std::to_string(field.value) == name) return Result<Variant>(Variant(static_cast<std::int32_t>(field.value)));
+      if (field.name.view() == name || std::to_string(field.value) == name)
+        return Result<Variant>(Variant(static_cast<std::int32_t>(field.value)));
       members += (members.empty() ? "" : ", ") + field.name.str();
     }
-    return Result<Variant>(Error{status::BadTypeMismatch, fmt::format("{} has no such value", space_.browseName(dataType).name.view()), "it has: " + members});
+    return Result<Variant>(Error{status::BadTypeMismatch,
+                                 fmt::format("{} has no such value", space_.browseName(dataType).name.view()),
+                                 "it has: " + members});
   }
 
-  void addProperty(NodeIndex owner, const Location& location, const char* name, StandardId dataType, Variant value, const Place& at) {
+  void addProperty(NodeIndex owner, const Location& location, const char* name, StandardId dataType, Variant value,
+                   const Place& at) {
     NewNode node;
     node.nodeId = NodeId(location.ns, String(location.in(name).path));
     node.nodeClass = NodeClass::Variable;
@@ -428,11 +458,13 @@ class Builder {
   }
 
   // Methods
-  void addMethod(NodeIndex parent, const Location& location, const Entry& entry, const Signature& signature, bool inType) {
+  void addMethod(NodeIndex parent, const Location& location, const Entry& entry, const Signature& signature,
+                 bool inType) {
     Text name = signature.name;
     const bool isOptional = name.text.ends_with('?');
     if (isOptional) name = name.part(0, name.text.size() - 1);
-    if (childNamed(parent, name.text) != kNoNode) return error(name.place, fmt::format("'{}' is there already", name.text));
+    if (childNamed(parent, name.text) != kNoNode)
+      return error(name.place, fmt::format("'{}' is there already", name.text));
     const Location here = location.in(name.text);
     NewNode node;
     node.nodeId = NodeId(here.ns, String(here.path));
@@ -446,13 +478,15 @@ class Builder {
     addArguments(method, here, "OutputArguments", signature.outputs, inType);
   }
 
-  void addArguments(NodeIndex method, const Location& here, const char* property, const std::vector<Signature::Argument>& arguments, bool inType) {
+  void addArguments(NodeIndex method, const Location& here, const char* property,
+                    const std::vector<Signature::Argument>& arguments, bool inType) {
     std::vector<ExtensionObject> list;
     for (const auto& one : arguments) {
       const NodeIndex type = findType(one.type);
       if (type == kNoNode) continue;
       if (space_.nodeClass(type) != NodeClass::DataType) {
-        error(one.type.place, fmt::format("'{}' is no data type", one.type.text), "arguments are values, such as Double or String");
+        error(one.type.place, fmt::format("'{}' is no data type", one.type.text),
+              "arguments are values, such as Double or String");
         continue;
       }
       Argument argument;

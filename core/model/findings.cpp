@@ -1,8 +1,8 @@
 #include "core/model/findings.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
+
+#include <fmt/format.h>
 
 namespace zunth::model {
 

@@ -1,9 +1,9 @@
 #include "core/model/units.hpp"
 
+#include "core/ua/text.hpp"
+
 #include <algorithm>
 #include <iterator>
-
-#include "core/ua/text.hpp"
 
 namespace zunth::model {
 namespace {
@@ -18,7 +18,8 @@ struct Unit {
 
 std::string lower(std::string_view text) {
   std::string out(text);
-  std::ranges::transform(out, out.begin(), [](unsigned char c) { return static_cast<char>(c < 128 ? std::tolower(c) : c); });
+  std::ranges::transform(out, out.begin(),
+                         [](unsigned char c) { return static_cast<char>(c < 128 ? std::tolower(c) : c); });
   return out;
 }
 
@@ -31,8 +32,8 @@ std::optional<ua::EUInformation> findUnit(std::string_view symbol) {
     found = std::ranges::find_if(kUnits, [&](const Unit& u) { return lower(u.symbol) == wanted; });
   }
   if (found == std::end(kUnits)) return std::nullopt;
-  return ua::EUInformation{"http://www.opcfoundation.org/UA/units/un/cefact", found->unitId, ua::LocalizedText(ua::String(symbol)),
-                           ua::LocalizedText(found->name)};
+  return ua::EUInformation{"http://www.opcfoundation.org/UA/units/un/cefact", found->unitId,
+                           ua::LocalizedText(ua::String(symbol)), ua::LocalizedText(found->name)};
 }
 
 std::string nearestUnit(std::string_view symbol) {

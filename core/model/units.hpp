@@ -1,10 +1,10 @@
 #pragma once
 
+#include "core/ua/generated/structures.hpp"
+
 #include <optional>
 #include <string>
 #include <string_view>
-
-#include "core/ua/generated/structures.hpp"
 
 namespace zunth::model {
 

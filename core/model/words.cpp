@@ -1,12 +1,12 @@
 #include "core/model/words.hpp"
 
-#include <fmt/format.h>
+#include "core/ua/text.hpp"
 
 #include <algorithm>
 #include <charconv>
 #include <cmath>
 
-#include "core/ua/text.hpp"
+#include <fmt/format.h>
 
 namespace zunth::model {
 namespace {
@@ -127,7 +127,8 @@ std::optional<Signature> parseSignature(const Text& key, Findings& findings) {
   signature.name = trimmed(key.part(0, open));
   const auto close = key.text.find(')', open);
   if (close == std::string::npos) {
-    findings.error(key.place, "the bracket of this method is not closed", "as in: wash(seconds UInt16) -> started Boolean");
+    findings.error(key.place, "the bracket of this method is not closed",
+                   "as in: wash(seconds UInt16) -> started Boolean");
     return signature;
   }
   signature.inputs = parseArguments(key.part(open + 1, close - open - 1), findings);
@@ -135,7 +136,8 @@ std::optional<Signature> parseSignature(const Text& key, Findings& findings) {
   if (after.text.starts_with("->"))
     signature.outputs = parseArguments(after.part(2), findings);
   else if (!after.text.empty())
-    findings.error(after.place, fmt::format("'{}' means nothing after a method's arguments", after.text), "results follow '->'");
+    findings.error(after.place, fmt::format("'{}' means nothing after a method's arguments", after.text),
+                   "results follow '->'");
   return signature;
 }
 
@@ -144,20 +146,24 @@ std::vector<std::string> expandName(const Text& name, Findings& findings) {
   if (open == std::string::npos) return {name.text};
   const auto close = name.text.find('}', open);
   const Text inside = name.part(open + 1, close == std::string::npos ? close : close - open - 1);
-  const std::string before = name.text.substr(0, open), after = close == std::string::npos ? "" : name.text.substr(close + 1);
+  const std::string before = name.text.substr(0, open),
+                    after = close == std::string::npos ? "" : name.text.substr(close + 1);
   std::vector<std::string> out;
   const auto dots = inside.text.find("..");
   double low = 0, high = 0;
   if (close == std::string::npos) {
     findings.error(name.place, "the brace of this name is not closed", "as in: Tank A{1..8}");
   } else if (dots != std::string::npos) {
-    if (!number(inside.text.substr(0, dots), low) || !number(inside.text.substr(dots + 2), high) || low < 0 || high < low || high - low > 1e6) {
-      findings.error(inside.place, fmt::format("'{}' counts nothing", inside.text), "write the first and the last number, as {1..8}");
+    if (!number(inside.text.substr(0, dots), low) || !number(inside.text.substr(dots + 2), high) || low < 0 ||
+        high < low || high - low > 1e6) {
+      findings.error(inside.place, fmt::format("'{}' counts nothing", inside.text),
+                     "write the first and the last number, as {1..8}");
       return out;
     }
     // "01..12" keeps its leading zeros.
     const std::size_t width = inside.text[0] == '0' ? dots : 0;
-    for (auto i = static_cast<long>(low); i <= static_cast<long>(high); ++i) out.push_back(fmt::format("{}{:0{}}{}", before, i, width, after));
+    for (auto i = static_cast<long>(low); i <= static_cast<long>(high); ++i)
+      out.push_back(fmt::format("{}{:0{}}{}", before, i, width, after));
   } else {
     std::size_t from = 0;
     while (from <= inside.text.size()) {

@@ -1,16 +1,16 @@
 #pragma once
 
+#include "core/model/yaml_source.hpp"
+
 #include <optional>
 #include <vector>
-
-#include "core/model/yaml_source.hpp"
 
 /// The small grammars inside a model file's keys and values (docs/model-language.md).
 namespace zunth::model {
 
 /// "Double kPa 0..50 = 12 writable": what stands after a name.
 struct Spec {
-  std::optional<Text> type;            // the first word, unless it is '=' or a known word
+  std::optional<Text> type;               // the first word, unless it is '=' or a known word
   std::optional<std::string> dimensions;  // inside [] after the type: "" or "4" or "2,3"
   std::optional<Text> unit;
   struct Range {

@@ -1,19 +1,20 @@
 #include "core/model/yaml_source.hpp"
 
-#include <fmt/format.h>
-#include <fmt/ranges.h>
-#include <yaml-cpp/yaml.h>
+#include "core/ua/text.hpp"
 
 #include <algorithm>
 
-#include "core/ua/text.hpp"
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <yaml-cpp/yaml.h>
 
 namespace zunth::model {
 namespace {
 
 class Reader {
  public:
-  Reader(const std::string& file, const std::string& text, Findings& findings) : file_(file), text_(text), findings_(findings) {}
+  Reader(const std::string& file, const std::string& text, Findings& findings)
+      : file_(file), text_(text), findings_(findings) {}
 
   void read(const YAML::Node& node, Entry& into, int depth) {
     if (depth > 100) return findings_.error(into.key.place, "entries nest more than 100 deep");
@@ -50,14 +51,16 @@ class Reader {
  private:
   Place placeOf(const YAML::Node& node) const {
     const auto mark = node.Mark();
-    return {file_, static_cast<std::size_t>(std::max(mark.line, 0)) + 1, static_cast<std::size_t>(std::max(mark.column, 0)) + 1, 1};
+    return {file_, static_cast<std::size_t>(std::max(mark.line, 0)) + 1,
+            static_cast<std::size_t>(std::max(mark.column, 0)) + 1, 1};
   }
   Text text(const YAML::Node& node) const {
     Text out{node.Scalar(), placeOf(node)};
     out.place.length = std::max<std::size_t>(1, out.text.size());
     // The mark of a quoted scalar is at its quote.
     const auto mark = node.Mark();
-    if (mark.pos >= 0 && static_cast<std::size_t>(mark.pos) < text_.size() && (text_[mark.pos] == '"' || text_[mark.pos] == '\''))
+    if (mark.pos >= 0 && static_cast<std::size_t>(mark.pos) < text_.size() &&
+        (text_[mark.pos] == '"' || text_[mark.pos] == '\''))
       ++out.place.column;
     return out;
   }
@@ -97,7 +100,8 @@ Entry readYaml(const std::string& file, const std::string& text, Findings& findi
     else
       Reader(file, text, findings).read(node, root, 0);
   } catch (const YAML::Exception& e) {
-    findings.error({file, static_cast<std::size_t>(std::max(e.mark.line, 0)) + 1, static_cast<std::size_t>(std::max(e.mark.column, 0)) + 1, 1},
+    findings.error({file, static_cast<std::size_t>(std::max(e.mark.line, 0)) + 1,
+                    static_cast<std::size_t>(std::max(e.mark.column, 0)) + 1, 1},
                    "this is not sound YAML: " + e.msg);
   }
   return root;
@@ -107,8 +111,9 @@ void checkKeys(const Entry& entry, const std::vector<std::string>& known, Findin
   for (const Entry& child : entry.entries) {
     if (std::ranges::find(known, child.key.text) != known.end()) continue;
     const std::string near = ua::nearest(child.key.text, known);
-    findings.error(child.key.place, fmt::format("'{}' means nothing here", child.key.text),
-                   near.empty() ? fmt::format("known are: {}", fmt::join(known, ", ")) : fmt::format("did you mean '{}'?", near));
+    findings.error(
+        child.key.place, fmt::format("'{}' means nothing here", child.key.text),
+        near.empty() ? fmt::format("known are: {}", fmt::join(known, ", ")) : fmt::format("did you mean '{}'?", near));
   }
 }
 

@@ -1,9 +1,9 @@
 #pragma once
 
+#include "core/model/findings.hpp"
+
 #include <functional>
 #include <optional>
-
-#include "core/model/findings.hpp"
 
 namespace YAML {
 class Node;

@@ -20,7 +20,8 @@ Result<ChangeFilter> ChangeFilter::from(const DataChangeFilter& filter, bool isN
       return out;
     case DeadbandType::Percent:
       if (!isNumber) return status::BadFilterNotAllowed;
-      if (!(filter.deadbandValue >= 0 && filter.deadbandValue <= 100) || !euRange) return status::BadDeadbandFilterInvalid;
+      if (!(filter.deadbandValue >= 0 && filter.deadbandValue <= 100) || !euRange)
+        return status::BadDeadbandFilterInvalid;
       out.deadband_ = filter.deadbandValue / 100 * (euRange->high - euRange->low);
       return out;
   }
@@ -37,9 +38,7 @@ bool ChangeFilter::passes(const DataValue& last, const DataValue& now) const {
 bool ChangeFilter::valueDiffers(const Variant& last, const Variant& now) const {
   if (deadband_ <= 0 || last.type() != now.type() || last.length() != now.length() || last.isArray() != now.isArray())
     return !(last == now);
-  auto beyond = [this](double a, double b) {
-    return std::isnan(a) != std::isnan(b) || std::fabs(a - b) > deadband_;
-  };
+  auto beyond = [this](double a, double b) { return std::isnan(a) != std::isnan(b) || std::fabs(a - b) > deadband_; };
   double a = 0, b = 0;
   if (last.toDouble(a) && now.toDouble(b)) return beyond(a, b);
   if (!isNumeric(now.type())) return !(last == now);

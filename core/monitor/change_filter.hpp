@@ -1,8 +1,8 @@
 #pragma once
 
-#include <optional>
-
 #include "core/ua/generated/structures.hpp"
+
+#include <optional>
 
 namespace zunth::monitor {
 
@@ -15,7 +15,8 @@ class ChangeFilter {
   ChangeFilter() = default;
   /// BadMonitoredItemFilterInvalid for an unknown trigger or deadband type, BadDeadbandFilterInvalid for a percentage
   /// outside 0 to 100 or without an EURange, BadFilterNotAllowed for a deadband on what is no number.
-  static ua::Result<ChangeFilter> from(const ua::DataChangeFilter& filter, bool isNumber, std::optional<ua::Range> euRange);
+  static ua::Result<ChangeFilter> from(const ua::DataChangeFilter& filter, bool isNumber,
+                                       std::optional<ua::Range> euRange);
 
   bool passes(const ua::DataValue& last, const ua::DataValue& now) const;
 

@@ -4,9 +4,15 @@ namespace zunth::monitor {
 
 using namespace ua;
 
-MonitoredItem::MonitoredItem(std::uint32_t id, Subscription& owner, space::NodeIndex node, AttributeId attribute, IndexRange range,
-                             const ItemSettings& settings, MonitoringMode mode)
-    : id_(id), owner_(owner), node_(node), attribute_(attribute), range_(std::move(range)), settings_(settings), mode_(mode) {}
+MonitoredItem::MonitoredItem(std::uint32_t id, Subscription& owner, space::NodeIndex node, AttributeId attribute,
+                             IndexRange range, const ItemSettings& settings, MonitoringMode mode)
+    : id_(id),
+      owner_(owner),
+      node_(node),
+      attribute_(attribute),
+      range_(std::move(range)),
+      settings_(settings),
+      mode_(mode) {}
 
 bool MonitoredItem::sample(const DataValue& value, DateTime wallClock) {
   if (mode_ == MonitoringMode::Disabled) return false;
@@ -18,8 +24,10 @@ bool MonitoredItem::sample(const DataValue& value, DateTime wallClock) {
   }
   if (last_ && !settings_.filter.passes(*last_, now)) return false;
   last_ = now;
-  const bool wantsSource = settings_.timestamps == TimestampsToReturn::Source || settings_.timestamps == TimestampsToReturn::Both;
-  const bool wantsServer = settings_.timestamps == TimestampsToReturn::Server || settings_.timestamps == TimestampsToReturn::Both;
+  const bool wantsSource =
+      settings_.timestamps == TimestampsToReturn::Source || settings_.timestamps == TimestampsToReturn::Both;
+  const bool wantsServer =
+      settings_.timestamps == TimestampsToReturn::Server || settings_.timestamps == TimestampsToReturn::Both;
   if (!wantsSource || attribute_ != AttributeId::Value) now.sourceTimestamp = {};
   now.serverTimestamp = wantsServer ? wallClock : DateTime{};
   queue_.push_back(std::move(now));

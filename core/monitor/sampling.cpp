@@ -1,8 +1,8 @@
 #include "core/monitor/sampling.hpp"
 
-#include <algorithm>
-
 #include "core/space/attributes.hpp"
+
+#include <algorithm>
 
 namespace zunth::monitor {
 
@@ -13,7 +13,9 @@ bool Sampling::isPolled(const MonitoredItem& item) const {
   return item.attribute() != AttributeId::Value || space_.hasSource(item.node());
 }
 
-DataValue Sampling::read(const MonitoredItem& item) const { return space::readAttribute(space_, item.node(), item.attribute()); }
+DataValue Sampling::read(const MonitoredItem& item) const {
+  return space::readAttribute(space_, item.node(), item.attribute());
+}
 
 void Sampling::add(MonitoredItem& item, Instant now, DateTime wallClock) {
   watchers_[item.node()].push_back(&item);

@@ -1,10 +1,10 @@
 #pragma once
 
-#include <queue>
-#include <unordered_map>
-
 #include "core/monitor/subscription.hpp"
 #include "core/space/space.hpp"
+
+#include <queue>
+#include <unordered_map>
 
 namespace zunth::monitor {
 

@@ -1,10 +1,10 @@
 #pragma once
 
+#include "core/monitor/monitored_item.hpp"
+
 #include <deque>
 #include <map>
 #include <memory>
-
-#include "core/monitor/monitored_item.hpp"
 
 namespace zunth::monitor {
 

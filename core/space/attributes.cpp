@@ -1,11 +1,11 @@
 #include "core/space/attributes.hpp"
 
-#include <fmt/format.h>
+#include "core/ua/index_range.hpp"
+#include "core/ua/text.hpp"
 
 #include <algorithm>
 
-#include "core/ua/index_range.hpp"
-#include "core/ua/text.hpp"
+#include <fmt/format.h>
 
 namespace zunth::space {
 
@@ -24,16 +24,15 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
   const NodeClass nodeClass = space.nodeClass(node);
   const bool isVariable = nodeClass == NodeClass::Variable;
   const bool hasValue = isVariable || nodeClass == NodeClass::VariableType;
-  const bool isType = hasValue != isVariable || nodeClass == NodeClass::ObjectType || nodeClass == NodeClass::ReferenceType ||
-                      nodeClass == NodeClass::DataType;
+  const bool isType = hasValue != isVariable || nodeClass == NodeClass::ObjectType ||
+                      nodeClass == NodeClass::ReferenceType || nodeClass == NodeClass::DataType;
   const auto rare = [&] { return space.rare(node); };  // looked up only by the attributes that need it
   switch (attribute) {
     case AttributeId::NodeId: return DataValue(space.nodeId(node));
     case AttributeId::NodeClass: return DataValue(static_cast<std::int32_t>(nodeClass));
     case AttributeId::BrowseName: return DataValue(space.browseName(node));
     case AttributeId::DisplayName: return DataValue(space.displayName(node));
-    case AttributeId::Description:
-      return DataValue(rare() ? rare()->description : LocalizedText());
+    case AttributeId::Description: return DataValue(rare() ? rare()->description : LocalizedText());
     case AttributeId::WriteMask:
     case AttributeId::UserWriteMask: return DataValue(std::uint32_t{0});
     case AttributeId::IsAbstract:
@@ -53,9 +52,11 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
       break;
     case AttributeId::Value:
       if (!hasValue) break;
-      if (isVariable && !(space.traits(node).accessLevel & AccessLevelType::CurrentRead)) return DataValue(status::BadNotReadable);
+      if (isVariable && !(space.traits(node).accessLevel & AccessLevelType::CurrentRead))
+        return DataValue(status::BadNotReadable);
       if (isVariable) return space.value(node);
-      if (DataValue held = space.value(node); !held.value.isNull()) return held;  // a type without a default value has none
+      if (DataValue held = space.value(node); !held.value.isNull())
+        return held;  // a type without a default value has none
       break;
     case AttributeId::DataType:
       if (hasValue) {
@@ -87,7 +88,8 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
       if (nodeClass == NodeClass::Method) return DataValue(true);
       break;
     case AttributeId::DataTypeDefinition:
-      if (nodeClass == NodeClass::DataType && rare() && !rare()->typeDefinition.isNull()) return DataValue(rare()->typeDefinition);
+      if (nodeClass == NodeClass::DataType && rare() && !rare()->typeDefinition.isNull())
+        return DataValue(rare()->typeDefinition);
       break;
     default: break;
   }
@@ -100,7 +102,8 @@ bool isUnknownMember(const Space& space, NodeIndex dataType, const Variant& valu
   const auto* rare = number && dataType != kNoNode ? space.rare(dataType) : nullptr;
   if (!rare || !space.isSubtype(dataType, id::Enumeration)) return false;
   auto definition = rare->typeDefinition.as<EnumDefinition>();
-  return definition && std::ranges::find(definition->fields, std::int64_t{*number}, &EnumField::value) == definition->fields.end();
+  return definition &&
+         std::ranges::find(definition->fields, std::int64_t{*number}, &EnumField::value) == definition->fields.end();
 }
 
 bool isOutside(const Variant& value, const Range& range) {
@@ -139,7 +142,8 @@ Result<Variant> checkWrite(const Space& space, NodeIndex node, const WriteValue&
   if (attribute != AttributeId::Value) {
     if (!find(space, node, attribute))
       return Error{status::BadAttributeIdInvalid, fmt::format("{} has no attribute {}", path, write.attributeId), {}};
-    return Error{status::BadNotWritable, fmt::format("attribute {} of {} can't be written", write.attributeId, path), {}};
+    return Error{
+        status::BadNotWritable, fmt::format("attribute {} of {} can't be written", write.attributeId, path), {}};
   }
   if (space.nodeClass(node) != NodeClass::Variable)
     return Error{status::BadAttributeIdInvalid, path + " is not a variable: it has no value", {}};
@@ -150,21 +154,27 @@ Result<Variant> checkWrite(const Space& space, NodeIndex node, const WriteValue&
     return Error{status::BadWriteNotSupported, "a status or time can't be written to " + path, {}};
   auto range = IndexRange::parse(write.indexRange.view());
   if (!range) return range.error();
-  auto whole = range->isWhole() ? Result<Variant>(write.value.value) : range->replace(space.value(node).value, write.value.value);
+  auto whole = range->isWhole() ? Result<Variant>(write.value.value)
+                                : range->replace(space.value(node).value, write.value.value);
   if (!whole) return whole.error();
   if (!space.accepts(traits, *whole))
-    return Error{status::BadTypeMismatch,
-                 fmt::format("{} takes {}{}, not {}{}", path,
-                             traits.dataType == kNoNode ? "any" : space.browseName(traits.dataType).name.view(), traits.valueRank >= 0 ? " array" : "", nameOf(whole->type()), whole->isArray() ? " array" : ""),
-                 {}};
+    return Error{
+        status::BadTypeMismatch,
+        fmt::format("{} takes {}{}, not {}{}", path,
+                    traits.dataType == kNoNode ? "any" : space.browseName(traits.dataType).name.view(),
+                    traits.valueRank >= 0 ? " array" : "", nameOf(whole->type()), whole->isArray() ? " array" : ""),
+        {}};
   if (isUnknownMember(space, traits.dataType, *whole))
     return Error{status::BadOutOfRange,
-                 fmt::format("{} is no value of {}", format(*whole), space.browseName(traits.dataType).name.view()), {}};
+                 fmt::format("{} is no value of {}", format(*whole), space.browseName(traits.dataType).name.view()),
+                 {}};
   auto bounds = rangeProperty(space, node, "InstrumentRange");
   if (!bounds) bounds = rangeProperty(space, node, "EURange");
   if (bounds && isOutside(*whole, *bounds))
-    return Error{status::BadOutOfRange,
-                 fmt::format("{} is outside {} to {}, the range of {}", format(*whole), bounds->low, bounds->high, path), {}};
+    return Error{
+        status::BadOutOfRange,
+        fmt::format("{} is outside {} to {}, the range of {}", format(*whole), bounds->low, bounds->high, path),
+        {}};
   return whole;
 }
 

@@ -45,7 +45,8 @@ BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32
     const Reference& reference = references[i];
     if (what.browseDirection == BrowseDirection::Forward && !reference.isForward()) continue;
     if (what.browseDirection == BrowseDirection::Inverse && reference.isForward()) continue;
-    if (!anyType && reference.type() != wanted && !(what.includeSubtypes && space.isSubtype(reference.type(), wanted))) continue;
+    if (!anyType && reference.type() != wanted && !(what.includeSubtypes && space.isSubtype(reference.type(), wanted)))
+      continue;
     const auto nodeClass = static_cast<std::uint32_t>(space.nodeClass(reference.target()));
     if (what.nodeClassMask && !(what.nodeClassMask & nodeClass)) continue;
     if (most && page.references.size() == most) {
@@ -92,7 +93,8 @@ BrowsePathResult translate(const Space& space, const BrowsePath& path) {
     for (NodeIndex node : at)
       for (const Reference& reference : space.references(node)) {
         if (reference.isForward() == element.isInverse) continue;
-        if (!anyType && reference.type() != wanted && !(element.includeSubtypes && space.isSubtype(reference.type(), wanted)))
+        if (!anyType && reference.type() != wanted &&
+            !(element.includeSubtypes && space.isSubtype(reference.type(), wanted)))
           continue;
         if (!anyName && !(space.browseName(reference.target()) == element.targetName)) continue;
         if (std::ranges::find(next, reference.target()) == next.end()) next.push_back(reference.target());

@@ -1,10 +1,10 @@
 #pragma once
 
+#include "core/ua/strings.hpp"
+
 #include <deque>
 #include <string_view>
 #include <unordered_map>
-
-#include "core/ua/strings.hpp"
 
 namespace zunth::space {
 

@@ -120,7 +120,8 @@ void loadNamespace0(Space& space) {
   }
   for (const NodeRow& row : kNodes)
     if (row.dataType) space.traits(space.at({row.id})).dataType = space.at({row.dataType});
-  for (const ReferenceRow& row : kReferences) space.refer(space.at({row.source}), StandardId{row.type}, space.at({row.target}));
+  for (const ReferenceRow& row : kReferences)
+    space.refer(space.at({row.source}), StandardId{row.type}, space.at({row.target}));
   addArguments(space);
   addEnumerations(space);
   addStructures(space);

@@ -1,9 +1,9 @@
 #pragma once
 
-#include <deque>
-
 #include "core/space/reference_runs.hpp"
 #include "core/ua/node_id.hpp"
+
+#include <deque>
 
 namespace zunth::space {
 

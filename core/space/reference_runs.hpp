@@ -16,7 +16,8 @@ inline constexpr NodeIndex kNoNode = UINT32_MAX;
 class Reference {
  public:
   Reference() = default;
-  Reference(NodeIndex type, bool isForward, NodeIndex target) : type_(type | (isForward ? 0 : kInverse)), target_(target) {}
+  Reference(NodeIndex type, bool isForward, NodeIndex target)
+      : type_(type | (isForward ? 0 : kInverse)), target_(target) {}
   NodeIndex type() const { return type_ & ~kInverse; }
   bool isForward() const { return !(type_ & kInverse); }
   NodeIndex target() const { return target_; }
@@ -67,7 +68,9 @@ class ReferenceRuns {
  private:
   /// Room of a run with this many references: 0, then powers of two from 4.
   static std::uint32_t capacity(std::uint32_t count) { return count == 0 ? 0 : std::max(4u, std::bit_ceil(count)); }
-  std::vector<std::uint32_t>& freeOf(std::uint32_t room) { return free_[static_cast<std::size_t>(std::countr_zero(room))]; }
+  std::vector<std::uint32_t>& freeOf(std::uint32_t room) {
+    return free_[static_cast<std::size_t>(std::countr_zero(room))];
+  }
   std::uint32_t take(std::uint32_t room) {
     auto& free = freeOf(room);
     if (!free.empty()) {

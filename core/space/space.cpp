@@ -9,7 +9,8 @@ using namespace ua;
 namespace {
 
 bool isType(NodeClass c) {
-  return c == NodeClass::ObjectType || c == NodeClass::VariableType || c == NodeClass::ReferenceType || c == NodeClass::DataType;
+  return c == NodeClass::ObjectType || c == NodeClass::VariableType || c == NodeClass::ReferenceType ||
+         c == NodeClass::DataType;
 }
 bool hasValue(NodeClass c) { return c == NodeClass::Variable || c == NodeClass::VariableType; }
 
@@ -41,7 +42,8 @@ Result<NodeIndex> Space::add(NewNode node) {
                                              (node.eventNotifier ? kSubscribes : 0)));
   browseNamespaces_.push_back(node.browseName.namespaceIndex);
   browseNames_.push_back(names_.intern(node.browseName.name.view()));
-  displayNames_.push_back(names_.intern(node.displayName.text.isNull() ? node.browseName.name.view() : node.displayName.text.view()));
+  displayNames_.push_back(
+      names_.intern(node.displayName.text.isNull() ? node.browseName.name.view() : node.displayName.text.view()));
   referenceRuns_.emplace_back();
   std::uint32_t payload = kNoNode;
   if (hasValue(node.nodeClass)) {
@@ -165,9 +167,10 @@ bool Space::accepts(const ValueTraits& traits, const Variant& value) const {
   const std::int32_t rank = value.valueRank();
   // A ByteString may stand for an array of Byte and the other way round (Part 4, 5.10.4).
   const BuiltInType wanted = traits.dataType == kNoNode ? BuiltInType::Variant : builtInType(traits.dataType);
-  if (wanted == BuiltInType::Byte && traits.valueRank == 1 && value.type() == BuiltInType::ByteString && rank == -1) return true;
-  const bool rankFits = traits.valueRank == -2 || (traits.valueRank == -3 && rank <= 1) || (traits.valueRank == 0 && rank >= 1) ||
-                        traits.valueRank == rank;
+  if (wanted == BuiltInType::Byte && traits.valueRank == 1 && value.type() == BuiltInType::ByteString && rank == -1)
+    return true;
+  const bool rankFits = traits.valueRank == -2 || (traits.valueRank == -3 && rank <= 1) ||
+                        (traits.valueRank == 0 && rank >= 1) || traits.valueRank == rank;
   if (!rankFits) return false;
   if (wanted != BuiltInType::Variant) return value.type() == wanted;
   if (traits.dataType == kNoNode || ids_[traits.dataType].is(id::BaseDataType)) return true;

@@ -1,14 +1,14 @@
 #pragma once
 
-#include <functional>
-#include <optional>
-#include <unordered_map>
-
 #include "core/space/name_table.hpp"
 #include "core/space/node_index.hpp"
 #include "core/space/value_cell.hpp"
 #include "core/ua/generated/node_ids.hpp"
 #include "core/ua/generated/structures.hpp"
+
+#include <functional>
+#include <optional>
+#include <unordered_map>
 
 /// The address space (Part 3): nodes as rows of a table, references as runs, values in cells.
 namespace zunth::space {
@@ -26,8 +26,8 @@ struct ValueTraits {
 struct RareAttributes {
   ua::LocalizedText description;
   ua::List<std::uint32_t> arrayDimensions;
-  ua::LocalizedText inverseName;        // reference types
-  ua::ExtensionObject typeDefinition;   // data types: EnumDefinition or StructureDefinition
+  ua::LocalizedText inverseName;       // reference types
+  ua::ExtensionObject typeDefinition;  // data types: EnumDefinition or StructureDefinition
 };
 
 /// A node to be added; what its class doesn't have is ignored.
@@ -74,7 +74,8 @@ class Space {
   /// A node of namespace 0 that is known to be there.
   NodeIndex at(ua::StandardId id) const { return find(id); }
   /// The first forward target by this type or a subtype that has this browse name.
-  NodeIndex child(NodeIndex parent, const ua::QualifiedName& name, ua::StandardId type = ua::id::HierarchicalReferences) const;
+  NodeIndex child(NodeIndex parent, const ua::QualifiedName& name,
+                  ua::StandardId type = ua::id::HierarchicalReferences) const;
   /// The hierarchical parent, or kNoNode.
   NodeIndex parent(NodeIndex node) const;
   /// "Hatchery/Intake/DF1/pressure": browse names from Objects, or the NodeId when it isn't below Objects.
@@ -87,7 +88,9 @@ class Space {
   // Attributes that every node has
   const ua::NodeId& nodeId(NodeIndex node) const { return ids_[node]; }
   ua::NodeClass nodeClass(NodeIndex node) const { return classes_[node]; }
-  ua::QualifiedName browseName(NodeIndex node) const { return {browseNamespaces_[node], names_.name(browseNames_[node])}; }
+  ua::QualifiedName browseName(NodeIndex node) const {
+    return {browseNamespaces_[node], names_.name(browseNames_[node])};
+  }
   ua::LocalizedText displayName(NodeIndex node) const { return ua::LocalizedText(names_.name(displayNames_[node])); }
   std::span<const Reference> references(NodeIndex node) const { return runs_.of(referenceRuns_[node]); }
   /// kNoNode for nodes that have none.

@@ -1,8 +1,8 @@
 #pragma once
 
-#include <atomic>
-
 #include "core/ua/variant.hpp"
+
+#include <atomic>
 
 namespace zunth::space {
 

@@ -1,10 +1,10 @@
 #pragma once
 
+#include "core/ua/bytes.hpp"
+
 #include <optional>
 #include <string>
 #include <string_view>
-
-#include "core/ua/bytes.hpp"
 
 namespace zunth::ua {
 

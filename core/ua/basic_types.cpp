@@ -1,9 +1,9 @@
 #include "core/ua/basic_types.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <charconv>
+
+#include <fmt/format.h>
 
 namespace zunth::ua {
 namespace {
@@ -15,7 +15,8 @@ using Ticks = std::chrono::duration<std::int64_t, std::ratio<1, kTicksPerSecond>
 }  // namespace
 
 DateTime DateTime::from(std::chrono::system_clock::time_point time) {
-  return {std::chrono::duration_cast<Ticks>(time.time_since_epoch()).count() + kSecondsFrom1601To1970 * kTicksPerSecond};
+  return {std::chrono::duration_cast<Ticks>(time.time_since_epoch()).count() +
+          kSecondsFrom1601To1970 * kTicksPerSecond};
 }
 
 std::chrono::system_clock::time_point DateTime::time() const {
@@ -50,7 +51,8 @@ std::string DateTime::text() const {
 
 Result<DateTime> DateTime::parse(std::string_view text) {
   using namespace std::chrono;
-  const Error wrong{status::BadSyntaxError, fmt::format("'{}' is not a time", text), "write it as 2026-05-04T07:30:00Z"};
+  const Error wrong{status::BadSyntaxError, fmt::format("'{}' is not a time", text),
+                    "write it as 2026-05-04T07:30:00Z"};
   auto number = [&](std::size_t at, std::size_t n, int& out) {
     if (at + n > text.size()) return false;
     const auto [end, failure] = std::from_chars(text.data() + at, text.data() + at + n, out);

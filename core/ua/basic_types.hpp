@@ -1,12 +1,12 @@
 #pragma once
 
+#include "core/ua/node_id.hpp"
+#include "core/ua/strings.hpp"
+
 #include <chrono>
 #include <cstdint>
 #include <string>
 #include <vector>
-
-#include "core/ua/node_id.hpp"
-#include "core/ua/strings.hpp"
 
 namespace zunth::ua {
 
@@ -58,7 +58,8 @@ class List : public std::vector<T> {
 
   bool isNull() const { return this->empty() && isNull_; }
   bool operator==(const List& other) const {
-    return isNull() == other.isNull() && static_cast<const std::vector<T>&>(*this) == static_cast<const std::vector<T>&>(other);
+    return isNull() == other.isNull() &&
+           static_cast<const std::vector<T>&>(*this) == static_cast<const std::vector<T>&>(other);
   }
 
  private:

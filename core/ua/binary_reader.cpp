@@ -1,8 +1,8 @@
 #include "core/ua/binary_reader.hpp"
 
-#include <fmt/format.h>
-
 #include "core/ua/structure_codec.hpp"
+
+#include <fmt/format.h>
 
 namespace zunth::ua {
 
@@ -18,9 +18,7 @@ class Nesting {
   bool entered_;
 };
 
-Error BinaryReader::error() const {
-  return {error_, fmt::format("{} (at octet {})", what_, failedAt_), {}};
-}
+Error BinaryReader::error() const { return {error_, fmt::format("{} (at octet {})", what_, failedAt_), {}}; }
 
 std::int32_t BinaryReader::readLength(std::uint32_t most, const char* what) {
   const auto length = next<std::int32_t>();
@@ -59,7 +57,8 @@ void BinaryReader::read(ByteString& value) {
 void BinaryReader::read(XmlElement& value) {
   bool isNull = false;
   const auto octets = readOctets(isNull);
-  value = isNull ? XmlElement() : XmlElement(std::string_view(reinterpret_cast<const char*>(octets.data()), octets.size()));
+  value =
+      isNull ? XmlElement() : XmlElement(std::string_view(reinterpret_cast<const char*>(octets.data()), octets.size()));
 }
 
 void BinaryReader::read(Guid& value) {
@@ -97,9 +96,7 @@ void BinaryReader::readIdentifier(std::uint8_t kind, NodeId& value) {
       value = NodeId(ns, next<ByteString>());
       return;
     }
-    default:
-      fail(status::BadDecodingError, "a node id has an unknown encoding");
-      value = NodeId();
+    default: fail(status::BadDecodingError, "a node id has an unknown encoding"); value = NodeId();
   }
 }
 

@@ -1,8 +1,8 @@
 #pragma once
 
-#include <string>
-
 #include "core/ua/binary_writer.hpp"
+
+#include <string>
 
 namespace zunth::ua {
 
@@ -22,8 +22,7 @@ class BinaryReader {
       : begin_(in.data()), at_(in.data()), end_(in.data() + in.size()), limits_(limits) {}
 
   template <class T>
-    requires(std::is_arithmetic_v<T> && !std::is_same_v<T, bool>)
-  void read(T& value) {
+  requires(std::is_arithmetic_v<T> && !std::is_same_v<T, bool>) void read(T& value) {
     if (const std::byte* from = take(sizeof value))
       std::memcpy(&value, from, sizeof value);
     else
@@ -35,10 +34,8 @@ class BinaryReader {
     value = octet != 0;
   }
   template <class T>
-    requires std::is_enum_v<T>
-  void read(T& value) {
-    value = static_cast<T>(next<std::int32_t>());
-  }
+  requires std::is_enum_v<T>
+  void read(T& value) { value = static_cast<T>(next<std::int32_t>()); }
   void read(StatusCode& value) { read(value.value); }
   void read(DateTime& value) { read(value.ticks); }
   void read(String& value);
@@ -58,7 +55,8 @@ class BinaryReader {
     const auto length = readLength(limits_.maxArrayLength, "array");
     list = length < 0 ? List<T>() : List<T>::emptyNotNull();
     // Room for what the octets can plausibly fill; a lying length gets no more than a small multiple of what came.
-    if (length > 0) list.reserve(std::min<std::size_t>(static_cast<std::size_t>(length), 64 + remaining() * 8 / sizeof(T)));
+    if (length > 0)
+      list.reserve(std::min<std::size_t>(static_cast<std::size_t>(length), 64 + remaining() * 8 / sizeof(T)));
     for (std::int32_t i = 0; i < length && ok(); ++i) read(list.emplace_back());
   }
   template <IsStructure T>

@@ -118,7 +118,8 @@ void BinaryWriter::write(const DataValue& value) {
   const bool hasSourcePico = hasSource && value.sourcePicoseconds != 0;
   const bool hasServerPico = hasServer && value.serverPicoseconds != 0;
   // Most values are plain numbers with two times: one piece of memory for all of it.
-  if (!hasSourcePico && !hasServerPico && hasValue && !value.value.isArray() && value.value.type() <= BuiltInType::Double) {
+  if (!hasSourcePico && !hasServerPico && hasValue && !value.value.isArray() &&
+      value.value.type() <= BuiltInType::Double) {
     std::byte* const from = grow(1 + 1 + 8 + 4 + 8 + 8);
     std::byte* at = from;
     auto put = [&at](const void* data, std::size_t size) {

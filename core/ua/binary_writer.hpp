@@ -1,10 +1,10 @@
 #pragma once
 
-#include <bit>
-#include <cstring>
-
 #include "core/ua/bytes.hpp"
 #include "core/ua/variant.hpp"
+
+#include <bit>
+#include <cstring>
 
 namespace zunth::ua {
 
@@ -12,7 +12,9 @@ static_assert(std::endian::native == std::endian::little, "the wire is little-en
 
 /// A structure of the standard or of a site: a plain struct that lists its fields once.
 template <class T>
-concept IsStructure = requires { T::kFieldCount; };
+concept IsStructure = requires {
+  T::kFieldCount;
+};
 
 /// Writes OPC UA Binary (Part 6, 5.2) to the end of a buffer.
 class BinaryWriter {
@@ -20,16 +22,13 @@ class BinaryWriter {
   explicit BinaryWriter(Bytes& out) : out_(out) {}
 
   template <class T>
-    requires(std::is_arithmetic_v<T> && !std::is_same_v<T, bool>)
-  void write(T value) {
+  requires(std::is_arithmetic_v<T> && !std::is_same_v<T, bool>) void write(T value) {
     std::memcpy(grow(sizeof value), &value, sizeof value);
   }
   void write(bool value) { write(static_cast<std::uint8_t>(value)); }
   template <class T>
-    requires std::is_enum_v<T>
-  void write(T value) {
-    write(static_cast<std::int32_t>(value));
-  }
+  requires std::is_enum_v<T>
+  void write(T value) { write(static_cast<std::int32_t>(value)); }
   void write(StatusCode value) { write(value.value); }
   void write(DateTime value) { write(value.ticks); }
   void write(const Octets& value);

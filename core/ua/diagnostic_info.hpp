@@ -1,9 +1,9 @@
 #pragma once
 
+#include "core/ua/basic_types.hpp"
+
 #include <memory>
 #include <optional>
-
-#include "core/ua/basic_types.hpp"
 
 namespace zunth::ua {
 

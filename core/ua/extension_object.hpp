@@ -1,8 +1,8 @@
 #pragma once
 
-#include <memory>
-
 #include "core/ua/node_id.hpp"
+
+#include <memory>
 
 namespace zunth::ua {
 

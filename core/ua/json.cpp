@@ -1,11 +1,11 @@
 #include "core/ua/json.hpp"
 
-#include <fmt/format.h>
+#include "core/ua/base64.hpp"
+#include "core/ua/structure_walk.hpp"
 
 #include <cmath>
 
-#include "core/ua/base64.hpp"
-#include "core/ua/structure_walk.hpp"
+#include <fmt/format.h>
 
 namespace zunth::ua {
 namespace {
@@ -14,15 +14,11 @@ using Json = nlohmann::ordered_json;
 
 Json json(bool v) { return v; }
 template <class T>
-  requires std::is_integral_v<T>
-Json json(T v) {
-  return v;
-}
+requires std::is_integral_v<T> Json json(T v) { return v; }
 Json json(std::int64_t v) { return std::to_string(v); }
 Json json(std::uint64_t v) { return std::to_string(v); }
 template <class T>
-  requires std::is_floating_point_v<T>
-Json json(T v) {
+requires std::is_floating_point_v<T> Json json(T v) {
   if (std::isnan(v)) return "NaN";
   if (std::isinf(v)) return v > 0 ? "Infinity" : "-Infinity";
   // Through the shortest decimal of the type itself, so that a Float doesn't show the digits of a Double.
@@ -30,8 +26,7 @@ Json json(T v) {
   return v;
 }
 template <class T>
-  requires std::is_base_of_v<Octets, T>
-Json json(const T& v) {
+requires std::is_base_of_v<Octets, T> Json json(const T& v) {
   if (v.isNull()) return nullptr;
   if constexpr (std::is_same_v<T, ByteString>) return toBase64(v.bytes());
   return v.view();

@@ -1,8 +1,8 @@
 #pragma once
 
-#include <nlohmann/json.hpp>
-
 #include "core/ua/variant.hpp"
+
+#include <nlohmann/json.hpp>
 
 namespace zunth::ua {
 

@@ -1,10 +1,10 @@
 #include "core/ua/node_id.hpp"
 
-#include <fmt/format.h>
+#include "core/ua/base64.hpp"
 
 #include <charconv>
 
-#include "core/ua/base64.hpp"
+#include <fmt/format.h>
 
 namespace zunth::ua {
 namespace {
@@ -23,8 +23,8 @@ Error invalidId(std::string_view text, std::string_view why) {
 }  // namespace
 
 std::string Guid::text() const {
-  return fmt::format("{:08x}-{:04x}-{:04x}-{:02x}{:02x}-{:02x}{:02x}{:02x}{:02x}{:02x}{:02x}", data1, data2, data3, data4[0],
-                     data4[1], data4[2], data4[3], data4[4], data4[5], data4[6], data4[7]);
+  return fmt::format("{:08x}-{:04x}-{:04x}-{:02x}{:02x}-{:02x}{:02x}{:02x}{:02x}{:02x}{:02x}", data1, data2, data3,
+                     data4[0], data4[1], data4[2], data4[3], data4[4], data4[5], data4[6], data4[7]);
 }
 
 Result<Guid> Guid::parse(std::string_view text) {
@@ -105,7 +105,8 @@ Result<NodeId> NodeId::parse(std::string_view text) {
 }
 
 std::size_t NodeId::hash() const {
-  std::uint64_t h = (std::uint64_t{numeric_} << 24) ^ (std::uint64_t{namespace_} << 4) ^ static_cast<std::uint64_t>(type_);
+  std::uint64_t h =
+      (std::uint64_t{numeric_} << 24) ^ (std::uint64_t{namespace_} << 4) ^ static_cast<std::uint64_t>(type_);
   if (!octets_.isNull()) h ^= std::hash<std::string_view>()(octets_.view());
   // Finalizer of a 64-bit mix, so that neighbouring numbers spread over the table.
   h = (h ^ (h >> 33)) * 0xff51afd7ed558ccdULL;

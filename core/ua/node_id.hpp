@@ -1,13 +1,13 @@
 #pragma once
 
+#include "core/ua/result.hpp"
+#include "core/ua/strings.hpp"
+
 #include <array>
 #include <cstdint>
 #include <functional>
 #include <string>
 #include <string_view>
-
-#include "core/ua/result.hpp"
-#include "core/ua/strings.hpp"
 
 namespace zunth::ua {
 

@@ -1,10 +1,10 @@
 #pragma once
 
+#include "core/ua/status.hpp"
+
 #include <string>
 #include <utility>
 #include <variant>
-
-#include "core/ua/status.hpp"
 
 namespace zunth::ua {
 
@@ -16,7 +16,9 @@ struct Error {
   std::string next;
 
   /// "BadNodeIdUnknown: no node Hatchery/Intake/DF9", as messages print it.
-  std::string text() const { return cause.empty() ? std::string(code.name()) : std::string(code.name()) + ": " + cause; }
+  std::string text() const {
+    return cause.empty() ? std::string(code.name()) : std::string(code.name()) + ": " + cause;
+  }
 };
 
 /// A value, or the Error that stands in its place. Used for everything that the other side, a file or a device

@@ -1,12 +1,12 @@
 #include "core/ua/status.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <iterator>
 #include <map>
 #include <mutex>
 #include <string>
+
+#include <fmt/format.h>
 
 namespace zunth::ua {
 namespace {

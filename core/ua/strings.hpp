@@ -1,5 +1,7 @@
 #pragma once
 
+#include "core/ua/shared.hpp"
+
 #include <compare>
 #include <cstddef>
 #include <cstring>
@@ -8,8 +10,6 @@
 #include <span>
 #include <string>
 #include <string_view>
-
-#include "core/ua/shared.hpp"
 
 namespace zunth::ua {
 

@@ -35,7 +35,8 @@ template <class Structure>
 Result<Structure> ExtensionObject::as() const {
   if (!is<Structure>())
     return Error{status::BadDecodingError,
-                 "a " + std::string(Structure::kName) + " was expected, not the structure " + encodingId_.text(), {}};
+                 "a " + std::string(Structure::kName) + " was expected, not the structure " + encodingId_.text(),
+                 {}};
   if (body_ == Body::Held) return static_cast<const HeldStructureOf<Structure>*>(held_.get())->structure;
   BinaryReader reader(octets_.bytes());
   Structure structure;

@@ -50,7 +50,8 @@ Result<void> walk(const ExtensionObject& object, StructureWalker& walker) {
                        reader.read(structure);
                        if (reader.ok()) walkFields(std::string_view(), structure);
                      });
-  if (!known) return Error{status::BadDataTypeIdUnknown, "no structure has the encoding " + object.encodingId().text(), {}};
+  if (!known)
+    return Error{status::BadDataTypeIdUnknown, "no structure has the encoding " + object.encodingId().text(), {}};
   if (!reader.ok()) return reader.error();
   return {};
 }

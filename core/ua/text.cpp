@@ -1,23 +1,21 @@
 #include "core/ua/text.hpp"
 
-#include <fmt/format.h>
+#include "core/ua/base64.hpp"
+#include "core/ua/structure_walk.hpp"
 
 #include <algorithm>
 #include <charconv>
 #include <cmath>
 
-#include "core/ua/base64.hpp"
-#include "core/ua/structure_walk.hpp"
+#include <fmt/format.h>
 
 namespace zunth::ua {
 namespace {
 
 void put(std::string& out, bool v) { out += v ? "true" : "false"; }
 template <class T>
-  requires std::is_arithmetic_v<T>
-void put(std::string& out, T v) {
-  out += fmt::format("{}", v);
-}
+requires std::is_arithmetic_v<T>
+void put(std::string& out, T v) { out += fmt::format("{}", v); }
 void put(std::string& out, const String& v) { out += v.view(); }
 void put(std::string& out, const XmlElement& v) { out += v.view(); }
 void put(std::string& out, DateTime v) { out += v.isNull() ? "no time" : v.text(); }
@@ -135,7 +133,8 @@ Result<Variant> parseNumber(std::string_view text, BuiltInType type) {
   if constexpr (std::is_unsigned_v<T>)
     if (digits.starts_with('-'))
       return Error{status::BadOutOfRange,
-                   fmt::format("{} does not fit {} (0 to {})", text, nameOf(type), +std::numeric_limits<T>::max()), {}};
+                   fmt::format("{} does not fit {} (0 to {})", text, nameOf(type), +std::numeric_limits<T>::max()),
+                   {}};
   if (read.ec != std::errc() || !whole) return mismatch(text, type);
   return Variant(number);
 }
@@ -237,9 +236,10 @@ Result<Variant> convert(const Variant& value, BuiltInType type, bool round) {
   double number = 0;
   const bool toNumber = isNumeric(type) || type == BuiltInType::Boolean;
   if (!toNumber || !value.toDouble(number))
-    return Error{status::BadTypeMismatch,
-                 fmt::format("a {}{} can't become a {}", nameOf(value.type()), value.isArray() ? " array" : "", nameOf(type)),
-                 {}};
+    return Error{
+        status::BadTypeMismatch,
+        fmt::format("a {}{} can't become a {}", nameOf(value.type()), value.isArray() ? " array" : "", nameOf(type)),
+        {}};
   const Error outside{status::BadOutOfRange, fmt::format("{} does not fit {}", format(value), nameOf(type)), {}};
   return visitBuiltIn(type, [&]<class T>(std::type_identity<T>) -> Result<Variant> {
     if constexpr (std::is_same_v<T, bool>) {
@@ -257,7 +257,8 @@ Result<Variant> convert(const Variant& value, BuiltInType type, bool round) {
       const double whole = round ? std::round(number) : number;
       // 2^digits is exact in Double, the largest value itself may not be.
       const double bound = std::ldexp(1.0, std::numeric_limits<T>::digits);
-      if (!(whole < bound) || whole < (std::is_signed_v<T> ? -bound : 0.0) || whole != std::trunc(whole)) return outside;
+      if (!(whole < bound) || whole < (std::is_signed_v<T> ? -bound : 0.0) || whole != std::trunc(whole))
+        return outside;
       return Variant(static_cast<T>(whole));
     } else {
       return outside;
@@ -266,7 +267,9 @@ Result<Variant> convert(const Variant& value, BuiltInType type, bool round) {
 }
 
 std::size_t editDistance(std::string_view a, std::string_view b) {
-  auto same = [](char x, char y) { return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y)); };
+  auto same = [](char x, char y) {
+    return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y));
+  };
   std::vector<std::size_t> before(b.size() + 1), last(b.size() + 1), row(b.size() + 1);
   for (std::size_t j = 0; j <= b.size(); ++j) row[j] = j;
   for (std::size_t i = 1; i <= a.size(); ++i) {
@@ -274,7 +277,8 @@ std::size_t editDistance(std::string_view a, std::string_view b) {
     row[0] = i;
     for (std::size_t j = 1; j <= b.size(); ++j) {
       row[j] = std::min({last[j] + 1, row[j - 1] + 1, last[j - 1] + (same(a[i - 1], b[j - 1]) ? 0 : 1)});
-      if (i > 1 && j > 1 && same(a[i - 1], b[j - 2]) && same(a[i - 2], b[j - 1])) row[j] = std::min(row[j], before[j - 2] + 1);
+      if (i > 1 && j > 1 && same(a[i - 1], b[j - 2]) && same(a[i - 2], b[j - 1]))
+        row[j] = std::min(row[j], before[j - 2] + 1);
     }
   }
   return row[b.size()];

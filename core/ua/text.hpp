@@ -1,11 +1,11 @@
 #pragma once
 
+#include "core/ua/variant.hpp"
+
 #include <algorithm>
 #include <string>
 #include <string_view>
 #include <tuple>
-
-#include "core/ua/variant.hpp"
 
 /// Values as people read and type them. Not an encoding of the standard: see json.hpp and the binary writer.
 namespace zunth::ua {
@@ -22,7 +22,8 @@ Result<Variant> parse(std::string_view text, BuiltInType type, bool isArray = fa
 /// when `round` is set. BadOutOfRange when it doesn't fit, BadTypeMismatch when it is no number.
 Result<Variant> convert(const Variant& value, BuiltInType type, bool round = false);
 
-/// The name among `known` that is nearest to `typed` by edits (a letter lost, added, mistaken, or two swapped), or empty when none is near (more than a third differs).
+/// The name among `known` that is nearest to `typed` by edits (a letter lost, added, mistaken, or two swapped), or
+/// empty when none is near (more than a third differs).
 template <class Names>
 std::string nearest(std::string_view typed, const Names& known);
 std::size_t editDistance(std::string_view a, std::string_view b);
@@ -36,7 +37,8 @@ std::string nearest(std::string_view typed, const Names& known) {
   for (const std::string& name : known) {
     const std::size_t apart = name.size() > typed.size() ? name.size() - typed.size() : typed.size() - name.size();
     const auto alike = std::ranges::mismatch(typed, name).in1 - typed.begin();
-    const std::tuple<std::size_t, std::size_t, std::size_t> distance{editDistance(typed, name), apart, typed.size() - static_cast<std::size_t>(alike)};
+    const std::tuple<std::size_t, std::size_t, std::size_t> distance{editDistance(typed, name), apart,
+                                                                     typed.size() - static_cast<std::size_t>(alike)};
     if (distance < least) {
       least = distance;
       best = name;

@@ -1,17 +1,18 @@
 #include "core/ua/variant.hpp"
 
-#include <algorithm>
-
 #include "core/ua/binary_writer.hpp"
 #include "core/ua/structure_codec.hpp"
+
+#include <algorithm>
 
 namespace zunth::ua {
 
 std::string_view nameOf(BuiltInType type) {
   static constexpr std::string_view names[] = {
-      "Null",     "Boolean",    "SByte",      "Byte",   "Int16",          "UInt16",     "Int32",         "UInt32",        "Int64",
-      "UInt64",   "Float",      "Double",     "String", "DateTime",       "Guid",       "ByteString",    "XmlElement",    "NodeId",
-      "ExpandedNodeId", "StatusCode", "QualifiedName", "LocalizedText", "Structure", "DataValue", "BaseDataType", "DiagnosticInfo"};
+      "Null",          "Boolean",    "SByte",      "Byte",         "Int16",          "UInt16",     "Int32",
+      "UInt32",        "Int64",      "UInt64",     "Float",        "Double",         "String",     "DateTime",
+      "Guid",          "ByteString", "XmlElement", "NodeId",       "ExpandedNodeId", "StatusCode", "QualifiedName",
+      "LocalizedText", "Structure",  "DataValue",  "BaseDataType", "DiagnosticInfo"};
   const auto index = static_cast<std::size_t>(type);
   return index < std::size(names) ? names[index] : "reserved";
 }

@@ -1,5 +1,7 @@
 #pragma once
 
+#include "core/ua/basic_types.hpp"
+
 #include <bit>
 #include <cstdint>
 #include <initializer_list>
@@ -7,8 +9,6 @@
 #include <span>
 #include <type_traits>
 #include <vector>
-
-#include "core/ua/basic_types.hpp"
 
 namespace zunth::ua {
 
@@ -50,9 +50,9 @@ enum class BuiltInType : std::uint8_t {
 template <class T>
 struct BuiltIn;  // maps a C++ type to its BuiltInType; undefined for others
 
-#define ZUNTH_BUILT_IN(CppType, Name) \
-  template <>                         \
-  struct BuiltIn<CppType> {           \
+#define ZUNTH_BUILT_IN(CppType, Name)                      \
+  template <>                                              \
+  struct BuiltIn<CppType> {                                \
     static constexpr BuiltInType type = BuiltInType::Name; \
   }
 ZUNTH_BUILT_IN(bool, Boolean);
@@ -83,7 +83,9 @@ ZUNTH_BUILT_IN(DiagnosticInfo, DiagnosticInfo);
 #undef ZUNTH_BUILT_IN
 
 template <class T>
-concept IsBuiltIn = requires { BuiltIn<T>::type; };
+concept IsBuiltIn = requires {
+  BuiltIn<T>::type;
+};
 
 /// Calls `visit(std::type_identity<T>{})` with the C++ type of a built-in type. `type` must not be Null.
 template <class Visit>
@@ -165,8 +167,7 @@ class Variant {
  public:
   Variant() = default;
   template <IsBuiltIn T>
-    requires(!std::is_same_v<T, Variant>)
-  Variant(T value) : type_(BuiltIn<T>::type) {
+  requires(!std::is_same_v<T, Variant>) Variant(T value) : type_(BuiltIn<T>::type) {
     if constexpr (detail::kInline<T>) {
       new (storage_) T(value);
     } else if constexpr (detail::kOctets<T>) {

@@ -1,13 +1,13 @@
 #include "service/admin/running_site.hpp"
 
-#include <fmt/format.h>
-#include <spdlog/spdlog.h>
-
-#include <algorithm>
-#include <boost/asio/post.hpp>
-
 #include "core/space/attributes.hpp"
 #include "core/ua/text.hpp"
+
+#include <algorithm>
+
+#include <boost/asio/post.hpp>
+#include <fmt/format.h>
+#include <spdlog/spdlog.h>
 
 namespace zunth::admin {
 
@@ -40,7 +40,8 @@ void RunningSite::bindDevice(std::size_t index) {
     net::asio::post(loop_, [this, shown, alive, batch = std::move(batch)] {
       if (!*alive) return;
       for (const auto& [point, value] : batch)
-        for (NodeIndex variable : (*shown)[point]) site_.space->setValue(variable, device::shownAs(*site_.space, variable, value));
+        for (NodeIndex variable : (*shown)[point])
+          site_.space->setValue(variable, device::shownAs(*site_.space, variable, value));
       listener_->served();
     });
   };
@@ -49,52 +50,59 @@ void RunningSite::bindDevice(std::size_t index) {
       if (*alive) showConnection(variables, isConnected, when);
     });
   };
-  auto device = std::make_unique<device::Device>(file.name, std::move(file.speaks), milliseconds(file.every), polled, std::move(events));
+  auto device = std::make_unique<device::Device>(file.name, std::move(file.speaks), milliseconds(file.every), polled,
+                                                 std::move(events));
   device::Device* running = device.get();
   devices_.push_back(std::move(device));
 
   for (const auto& binding : site_.bindings.variables) {
     if (binding.device != index) continue;
     const BuiltInType type = file.points[binding.point].type;
-    server_->setWriteHandler(binding.variable, [this, running, point = binding.point, type, alive = alive_](Variant value, std::function<void(Error)> done) {
+    server_->setWriteHandler(binding.variable, [this, running, point = binding.point, type, alive = alive_](
+                                                   Variant value, std::function<void(Error)> done) {
       auto converted = convert(value, type);
       if (!converted) return done(converted.error());
-      running->write(point, std::move(*converted), [this, alive, done = std::move(done)](device::Driver::Outcome outcome) {
-        net::asio::post(loop_, [alive, done, outcome = std::move(outcome)] {
-          if (*alive) done(outcome.error);
-        });
-      });
+      running->write(point, std::move(*converted),
+                     [this, alive, done = std::move(done)](device::Driver::Outcome outcome) {
+                       net::asio::post(loop_, [alive, done, outcome = std::move(outcome)] {
+                         if (*alive) done(outcome.error);
+                       });
+                     });
     });
   }
   for (const auto& binding : site_.bindings.methods) {
     if (binding.device != index) continue;
     const auto inputs = space::methodArguments(*site_.space, binding.method, "InputArguments");
     const auto outputs = space::methodArguments(*site_.space, binding.method, "OutputArguments");
-    server_->setCallHandler(binding.method, [this, running, action = *file.action(binding.action), inputs, outputs, alive = alive_](
-                                                std::vector<Variant> given, std::function<void(server::CallOutcome)> done) {
-      std::map<std::string, Variant> named;
-      for (std::size_t i = 0; i < inputs.size(); ++i) named[inputs[i].name.str()] = given[i];
-      running->act(action, std::move(named), [this, alive, outputs, done = std::move(done)](device::Driver::Outcome outcome) {
-        net::asio::post(loop_, [this, alive, outputs, done, outcome = std::move(outcome)] {
-          if (!*alive) return;
-          server::CallOutcome answer{outcome.error, {}};
-          for (const auto& output : outputs) {
-            const auto found = outcome.outputs.find(output.name.str());
-            const BuiltInType wanted = site_.space->builtInType(site_.space->find(output.dataType));
-            auto value = found == outcome.outputs.end() ? Result<Variant>(Variant()) : convert(found->second, wanted, true);
-            answer.outputs.push_back(value ? *value : Variant());
-          }
-          done(std::move(answer));
+    server_->setCallHandler(
+        binding.method, [this, running, action = *file.action(binding.action), inputs, outputs, alive = alive_](
+                            std::vector<Variant> given, std::function<void(server::CallOutcome)> done) {
+          std::map<std::string, Variant> named;
+          for (std::size_t i = 0; i < inputs.size(); ++i) named[inputs[i].name.str()] = given[i];
+          running->act(action, std::move(named),
+                       [this, alive, outputs, done = std::move(done)](device::Driver::Outcome outcome) {
+                         net::asio::post(loop_, [this, alive, outputs, done, outcome = std::move(outcome)] {
+                           if (!*alive) return;
+                           server::CallOutcome answer{outcome.error, {}};
+                           for (const auto& output : outputs) {
+                             const auto found = outcome.outputs.find(output.name.str());
+                             const BuiltInType wanted = site_.space->builtInType(site_.space->find(output.dataType));
+                             auto value = found == outcome.outputs.end() ? Result<Variant>(Variant())
+                                                                         : convert(found->second, wanted, true);
+                             answer.outputs.push_back(value ? *value : Variant());
+                           }
+                           done(std::move(answer));
+                         });
+                       });
         });
-      });
-    });
   }
 }
 
 void RunningSite::showConnection(const std::vector<NodeIndex>& variables, bool isConnected, DateTime when) {
   // A device that comes back shows itself by its next values.
   if (isConnected) return;
-  for (NodeIndex variable : variables) site_.space->setValue(variable, DataValue(Variant(), when, status::BadNoCommunication));
+  for (NodeIndex variable : variables)
+    site_.space->setValue(variable, DataValue(Variant(), when, status::BadNoCommunication));
   listener_->served();
 }
 

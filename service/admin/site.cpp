@@ -1,13 +1,13 @@
 #include "service/admin/site.hpp"
 
-#include <fmt/format.h>
+#include "core/space/namespace0.hpp"
+#include "service/net/url.hpp"
 
 #include <algorithm>
 #include <fstream>
 #include <sstream>
 
-#include "core/space/namespace0.hpp"
-#include "service/net/url.hpp"
+#include <fmt/format.h>
 
 namespace zunth::admin {
 
@@ -31,7 +31,8 @@ std::vector<std::pair<std::string, fs::path>> filesOf(const fs::path& folder, co
   std::vector<std::pair<std::string, fs::path>> out;
   std::error_code ignored;
   for (const auto& entry : fs::directory_iterator(folder / part, ignored))
-    if (entry.path().extension() == ".yaml") out.emplace_back(part + "/" + entry.path().filename().string(), entry.path());
+    if (entry.path().extension() == ".yaml")
+      out.emplace_back(part + "/" + entry.path().filename().string(), entry.path());
   std::ranges::sort(out);
   return out;
 }
@@ -50,10 +51,12 @@ void readSettings(const Entry& root, server::Settings& settings, Findings& findi
   if (const Text* uri = root.textOf("uri"))
     settings.applicationUri = uri->text;
   else
-    findings.error(root.key.place, "the site names no application URI", "write one that no other server has: uri: urn:my-company:my-site");
+    findings.error(root.key.place, "the site names no application URI",
+                   "write one that no other server has: uri: urn:my-company:my-site");
   settings.endpointUrls = {"opc.tcp://127.0.0.1:4840"};
   if (const Text* endpoint = root.textOf("endpoint")) {
-    if (auto url = net::Url::parse(endpoint->text); !url) findings.error(endpoint->place, url.error().cause, url.error().next);
+    if (auto url = net::Url::parse(endpoint->text); !url)
+      findings.error(endpoint->place, url.error().cause, url.error().next);
     settings.endpointUrls = {endpoint->text};
   }
   if (const Entry* security = root.find("security")) {
@@ -85,7 +88,8 @@ Site loadSite(const fs::path& folder) {
                         fmt::format("make one with: zunth new {}", folder.string()));
     return site;
   }
-  readSettings(model::readYaml("site.yaml", load("site.yaml", folder / "site.yaml"), site.findings), site.settings, site.findings);
+  readSettings(model::readYaml("site.yaml", load("site.yaml", folder / "site.yaml"), site.findings), site.settings,
+               site.findings);
 
   site.space = std::make_unique<space::Space>(ua::String(site.settings.applicationUri));
   space::loadNamespace0(*site.space);

@@ -1,10 +1,10 @@
 #pragma once
 
-#include <filesystem>
-
 #include "core/model/build.hpp"
 #include "service/device/bindings.hpp"
 #include "service/server/server.hpp"
+
+#include <filesystem>
 
 namespace zunth::admin {
 

@@ -1,6 +1,7 @@
 #include "service/client/connection.hpp"
 
-#include <fmt/format.h>
+#include "core/ua/structure_walk.hpp"
+#include "service/net/url.hpp"
 
 #include <boost/asio/as_tuple.hpp>
 #include <boost/asio/co_spawn.hpp>
@@ -9,9 +10,7 @@
 #include <boost/asio/experimental/awaitable_operators.hpp>
 #include <boost/asio/this_coro.hpp>
 #include <boost/asio/use_awaitable.hpp>
-
-#include "core/ua/structure_walk.hpp"
-#include "service/net/url.hpp"
+#include <fmt/format.h>
 
 namespace zunth::client {
 
@@ -29,7 +28,10 @@ double seconds(Duration d) { return std::chrono::duration<double>(d).count(); }
 }  // namespace
 
 Connection::Connection(std::string url, asio::any_io_executor executor)
-    : url_(std::move(url)), executor_(executor), opening_(executor), renewal_(std::make_shared<asio::steady_timer>(executor)) {}
+    : url_(std::move(url)),
+      executor_(executor),
+      opening_(executor),
+      renewal_(std::make_shared<asio::steady_timer>(executor)) {}
 
 Connection::~Connection() {
   renewal_->cancel();
@@ -47,7 +49,8 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
   asio::steady_timer timer(executor, deadline);
 
   net::Tcp::resolver resolver(executor);
-  auto resolved = co_await (resolver.async_resolve(parsed->host, std::to_string(parsed->port), kQuietly) || timer.async_wait(kQuietly));
+  auto resolved = co_await (resolver.async_resolve(parsed->host, std::to_string(parsed->port), kQuietly) ||
+                            timer.async_wait(kQuietly));
   if (resolved.index() == 1) co_return late;
   auto [resolveError, endpoints] = std::get<0>(resolved);
   if (resolveError)
@@ -71,7 +74,9 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
                       },
                       [weak](const std::string& why) {
                         if (auto s = weak.lock())
-                          s->closed({status::BadConnectionClosed, "the connection to the server was lost" + (why.empty() ? "" : " (" + why + ")"), {}});
+                          s->closed({status::BadConnectionClosed,
+                                     "the connection to the server was lost" + (why.empty() ? "" : " (" + why + ")"),
+                                     {}});
                       }});
   self->opening_.expires_at(deadline);
   self->flush();
@@ -87,13 +92,15 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
 void Connection::prepare(RequestHeader& header, Duration timeout) {
   header.timestamp = wallClock();
   header.requestHandle = ++lastHandle_;
-  header.timeoutHint = static_cast<std::uint32_t>(std::chrono::duration_cast<std::chrono::milliseconds>(timeout).count());
+  header.timeoutHint =
+      static_cast<std::uint32_t>(std::chrono::duration_cast<std::chrono::milliseconds>(timeout).count());
   header.returnDiagnostics = 0x04 | 0x80;  // causes in words, of the service and of each operation
 }
 
 Awaitable<Result<Bytes>> Connection::exchange(Bytes message, Duration timeout) {
   if (!channel_ || !channel_->isOpen())
-    co_return ended_.code.isBad() ? ended_ : Error{status::BadConnectionClosed, "the connection to the server is closed", {}};
+    co_return ended_.code.isBad() ? ended_
+                                  : Error{status::BadConnectionClosed, "the connection to the server is closed", {}};
   const auto self = shared_from_this();
   auto id = channel_->request(std::move(message));
   if (!id) co_return id.error();
@@ -113,7 +120,9 @@ Error Connection::faultOf(BytesView body, std::string_view expected) {
   BinaryReader reader(body);
   const auto id = reader.next<NodeId>();
   if (!(id == NodeId(ServiceFault::kBinaryId)))
-    return {status::BadUnknownResponse, fmt::format("the server answered with {} instead of {}", structureNamed(id.numeric()), expected), {}};
+    return {status::BadUnknownResponse,
+            fmt::format("the server answered with {} instead of {}", structureNamed(id.numeric()), expected),
+            {}};
   const auto fault = reader.next<ServiceFault>();
   if (!reader.ok()) return reader.error();
   const auto& info = fault.responseHeader.serviceDiagnostics.additionalInfo;

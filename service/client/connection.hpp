@@ -1,12 +1,13 @@
 #pragma once
 
+#include "core/channel/client_channel.hpp"
+#include "service/net/tcp_link.hpp"
+
+#include <map>
+
 #include <boost/asio/awaitable.hpp>
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/steady_timer.hpp>
-#include <map>
-
-#include "core/channel/client_channel.hpp"
-#include "service/net/tcp_link.hpp"
 
 namespace zunth::client {
 
@@ -61,7 +62,7 @@ class Connection : public std::enable_shared_from_this<Connection>, public chann
   asio::any_io_executor executor_;
   std::shared_ptr<net::TcpLink> link_;
   std::unique_ptr<channel::ClientChannel> channel_;
-  asio::steady_timer opening_;  // cancelled when the channel is open or lost
+  asio::steady_timer opening_;                   // cancelled when the channel is open or lost
   std::shared_ptr<asio::steady_timer> renewal_;  // shared with keepRenewing(), which may outlive this
   ua::Error ended_{ua::status::Good, {}, {}};
   std::map<std::uint32_t, std::shared_ptr<Waiting>> waiting_;  // by request id

@@ -1,12 +1,12 @@
 #include "service/client/session.hpp"
 
-#include <openssl/rand.h>
+#include "core/ua/generated/node_ids.hpp"
 
 #include <array>
+
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
-
-#include "core/ua/generated/node_ids.hpp"
+#include <openssl/rand.h>
 
 namespace zunth::client {
 
@@ -22,7 +22,8 @@ ByteString nonce() {
 
 /// The cause that the server gave for an operation, when it gave one.
 std::string causeOf(const List<DiagnosticInfo>& infos, std::size_t operation) {
-  return operation < infos.size() && infos[operation].additionalInfo ? infos[operation].additionalInfo->str() : std::string();
+  return operation < infos.size() && infos[operation].additionalInfo ? infos[operation].additionalInfo->str()
+                                                                     : std::string();
 }
 
 }  // namespace
@@ -77,7 +78,8 @@ Awaitable<Result<List<DataValue>>> Session::read(std::vector<ReadValueId> what, 
   request.nodesToRead = std::move(what);
   auto response = co_await this->request(std::move(request));
   if (!response) co_return response.error();
-  if (response->results.size() != count) co_return Error{status::BadUnknownResponse, "the server gave a different number of values than asked for", {}};
+  if (response->results.size() != count)
+    co_return Error{status::BadUnknownResponse, "the server gave a different number of values than asked for", {}};
   co_return std::move(response->results);
 }
 
@@ -89,10 +91,12 @@ Awaitable<Result<List<DataValue>>> Session::readAttributes(NodeId node, std::vec
 
 Awaitable<Result<Session::WriteOutcome>> Session::write(NodeId node, Variant value) {
   WriteRequest request;
-  request.nodesToWrite.push_back({std::move(node), static_cast<std::uint32_t>(AttributeId::Value), {}, DataValue(std::move(value))});
+  request.nodesToWrite.push_back(
+      {std::move(node), static_cast<std::uint32_t>(AttributeId::Value), {}, DataValue(std::move(value))});
   auto response = co_await this->request(std::move(request));
   if (!response) co_return response.error();
-  if (response->results.size() != 1) co_return Error{status::BadUnknownResponse, "the server did not say what came of the write", {}};
+  if (response->results.size() != 1)
+    co_return Error{status::BadUnknownResponse, "the server did not say what came of the write", {}};
   co_return WriteOutcome{{response->results[0], causeOf(response->diagnosticInfos, 0), {}}};
 }
 
@@ -101,9 +105,11 @@ Awaitable<Result<Session::CallOutcome>> Session::call(NodeId object, NodeId meth
   request.methodsToCall.push_back({std::move(object), std::move(method), List<Variant>(std::move(inputs))});
   auto response = co_await this->request(std::move(request));
   if (!response) co_return response.error();
-  if (response->results.size() != 1) co_return Error{status::BadUnknownResponse, "the server did not say what came of the call", {}};
+  if (response->results.size() != 1)
+    co_return Error{status::BadUnknownResponse, "the server did not say what came of the call", {}};
   auto& result = response->results[0];
-  co_return CallOutcome{{result.statusCode, causeOf(response->diagnosticInfos, 0), {}}, std::move(result.outputArguments)};
+  co_return CallOutcome{{result.statusCode, causeOf(response->diagnosticInfos, 0), {}},
+                        std::move(result.outputArguments)};
 }
 
 Awaitable<Result<std::vector<BrowseResult>>> Session::browse(std::vector<BrowseDescription> what) {
@@ -115,7 +121,8 @@ Awaitable<Result<std::vector<BrowseResult>>> Session::browse(std::vector<BrowseD
     for (std::size_t i = from; i < to; ++i) request.nodesToBrowse.push_back(std::move(what[i]));
     auto response = co_await this->request(std::move(request));
     if (!response) co_return response.error();
-    if (response->results.size() != to - from) co_return Error{status::BadUnknownResponse, "the server gave a different number of results than asked for", {}};
+    if (response->results.size() != to - from)
+      co_return Error{status::BadUnknownResponse, "the server gave a different number of results than asked for", {}};
     for (auto& result : response->results) {
       while (!result.continuationPoint.empty()) {
         BrowseNextRequest next;
@@ -144,14 +151,16 @@ Awaitable<Result<List<ReferenceDescription>>> Session::browse(BrowseDescription 
 }
 
 Awaitable<Result<std::vector<std::string>>> Session::namespaces() {
-  auto values = co_await readAttributes(NodeId(id::Server_NamespaceArray), std::vector<AttributeId>(1, AttributeId::Value));
+  auto values =
+      co_await readAttributes(NodeId(id::Server_NamespaceArray), std::vector<AttributeId>(1, AttributeId::Value));
   if (!values) co_return values.error();
   std::vector<std::string> out;
   for (const auto& uri : values->front().value.items<String>()) out.push_back(uri.str());
   co_return out;
 }
 
-Awaitable<Result<std::shared_ptr<Subscription>>> Subscription::create(std::shared_ptr<Session> session, double interval, OnChange onChange) {
+Awaitable<Result<std::shared_ptr<Subscription>>> Subscription::create(std::shared_ptr<Session> session, double interval,
+                                                                      OnChange onChange) {
   std::shared_ptr<Subscription> self(new Subscription(session, std::move(onChange)));
   CreateSubscriptionRequest request;
   request.requestedPublishingInterval = interval;
@@ -163,7 +172,8 @@ Awaitable<Result<std::shared_ptr<Subscription>>> Subscription::create(std::share
   self->id_ = created->subscriptionId;
   self->interval_ = created->revisedPublishingInterval;
   self->keepAliveCount_ = created->revisedMaxKeepAliveCount;
-  for (int i = 0; i < kPublishesUnderWay; ++i) asio::co_spawn(co_await asio::this_coro::executor, self->keepPublishing(), asio::detached);
+  for (int i = 0; i < kPublishesUnderWay; ++i)
+    asio::co_spawn(co_await asio::this_coro::executor, self->keepPublishing(), asio::detached);
   co_return self;
 }
 
@@ -174,7 +184,8 @@ Awaitable<Result<List<MonitoredItemCreateResult>>> Subscription::add(std::vector
     CreateMonitoredItemsRequest request;
     request.subscriptionId = id_;
     request.timestampsToReturn = TimestampsToReturn::Both;
-    for (std::size_t i = from; i < std::min(items.size(), from + kPerRequest); ++i) request.itemsToCreate.push_back(std::move(items[i]));
+    for (std::size_t i = from; i < std::min(items.size(), from + kPerRequest); ++i)
+      request.itemsToCreate.push_back(std::move(items[i]));
     auto response = co_await session_->request(std::move(request));
     if (!response) co_return response.error();
     for (auto& result : response->results) results.push_back(std::move(result));
@@ -198,11 +209,14 @@ Awaitable<void> Subscription::keepPublishing() {
     for (auto number : std::exchange(toAcknowledge_, {})) request.subscriptionAcknowledgements.push_back({id_, number});
     request.requestHeader.authenticationToken = session_->token();
     // Wait for several keep-alive times of silence before the server counts as gone.
-    const auto patience = session_->options().timeout + milliseconds(interval_ * keepAliveCount_ * (kPublishesUnderWay + 1));
+    const auto patience =
+        session_->options().timeout + milliseconds(interval_ * keepAliveCount_ * (kPublishesUnderWay + 1));
     auto response = co_await session_->connection()->request(std::move(request), patience);
     if (!response) {
       // One request too many, or the subscription was deleted: nothing is lost.
-      if (response.code() == status::BadTooManyPublishRequests || (response.code() == status::BadNoSubscription && !onChange_)) co_return;
+      if (response.code() == status::BadTooManyPublishRequests ||
+          (response.code() == status::BadNoSubscription && !onChange_))
+        co_return;
       if (auto failed = std::exchange(failed_, {})) failed(response.error());
       co_return;
     }

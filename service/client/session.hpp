@@ -29,7 +29,8 @@ class Session : public std::enable_shared_from_this<Session> {
   Awaitable<ua::Result<ua::List<ua::DataValue>>> read(std::vector<ua::ReadValueId> what,
                                                       ua::TimestampsToReturn timestamps = ua::TimestampsToReturn::Both);
   /// The attributes of one node, in order.
-  Awaitable<ua::Result<ua::List<ua::DataValue>>> readAttributes(ua::NodeId node, std::vector<ua::AttributeId> attributes);
+  Awaitable<ua::Result<ua::List<ua::DataValue>>> readAttributes(ua::NodeId node,
+                                                                std::vector<ua::AttributeId> attributes);
   struct WriteOutcome {
     ua::Error error;  // Good when the server took it
   };
@@ -67,7 +68,8 @@ class Subscription : public std::enable_shared_from_this<Subscription> {
   using OnChange = std::function<void(std::uint32_t clientHandle, const ua::DataValue& value)>;
 
   /// `interval` in ms. The server's revised interval is in interval() afterwards.
-  static Awaitable<ua::Result<std::shared_ptr<Subscription>>> create(std::shared_ptr<Session> session, double interval, OnChange onChange);
+  static Awaitable<ua::Result<std::shared_ptr<Subscription>>> create(std::shared_ptr<Session> session, double interval,
+                                                                     OnChange onChange);
   Subscription(const Subscription&) = delete;
   /// One result for each item, in order. The client handle is the caller's.
   Awaitable<ua::Result<ua::List<ua::MonitoredItemCreateResult>>> add(std::vector<ua::MonitoredItemCreateRequest> items);
@@ -79,7 +81,8 @@ class Subscription : public std::enable_shared_from_this<Subscription> {
 
  private:
   static constexpr int kPublishesUnderWay = 3;
-  Subscription(std::shared_ptr<Session> session, OnChange onChange) : session_(std::move(session)), onChange_(std::move(onChange)) {}
+  Subscription(std::shared_ptr<Session> session, OnChange onChange)
+      : session_(std::move(session)), onChange_(std::move(onChange)) {}
   Awaitable<void> keepPublishing();
 
   std::shared_ptr<Session> session_;

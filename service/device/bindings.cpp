@@ -1,11 +1,11 @@
 #include "service/device/bindings.hpp"
 
-#include <fmt/format.h>
+#include "core/ua/text.hpp"
 
 #include <algorithm>
 #include <map>
 
-#include "core/ua/text.hpp"
+#include <fmt/format.h>
 
 namespace zunth::device {
 
@@ -47,7 +47,8 @@ struct Match {
 
 /// All nodes that a path with {NAME}s stands for. When there are none, `stuckAt` is the first segment that led nowhere
 /// and `there` the names at that place.
-std::vector<Match> follow(const Space& space, const std::vector<std::string>& segments, std::size_t& stuckAt, std::vector<std::string>& there) {
+std::vector<Match> follow(const Space& space, const std::vector<std::string>& segments, std::size_t& stuckAt,
+                          std::vector<std::string>& there) {
   std::vector<Match> at{{space.at(id::ObjectsFolder), {}}};
   for (std::size_t i = 0; i < segments.size(); ++i) {
     const std::string& segment = segments[i];
@@ -89,7 +90,8 @@ class Reader {
       : space_(space), devices_(devices), bindings_(bindings), findings_(findings) {}
 
   void bind(const Entry& entry) {
-    if (!entry.value) return findings_.error(entry.key.place, fmt::format("'{}' is bound to nothing", entry.key.text), kHelp);
+    if (!entry.value)
+      return findings_.error(entry.key.place, fmt::format("'{}' is bound to nothing", entry.key.text), kHelp);
     std::string path = entry.key.text;
     const bool isMethod = path.ends_with("()");
     if (isMethod) path.resize(path.size() - 2);
@@ -100,7 +102,8 @@ class Reader {
     // A placeholder may pass by nodes of another kind on its way; what is named must be there at least once.
     if (matches.empty()) {
       const auto near = nearest(segments[stuckAt], there);
-      return findings_.error(entry.key.place, fmt::format("the model has no '{}' at {}", segments[stuckAt], entry.key.text),
+      return findings_.error(entry.key.place,
+                             fmt::format("the model has no '{}' at {}", segments[stuckAt], entry.key.text),
                              near.empty() ? "" : fmt::format("did you mean '{}'?", near));
     }
     for (const Match& match : matches) {
@@ -127,7 +130,8 @@ class Reader {
       std::vector<std::string> names;
       for (const auto& d : devices_) names.push_back(d.name);
       const auto near = nearest(device, names);
-      findings_.error(text.place, fmt::format("there is no device '{}'", device), near.empty() ? kHelp : fmt::format("did you mean '{}'?", near));
+      findings_.error(text.place, fmt::format("there is no device '{}'", device),
+                      near.empty() ? kHelp : fmt::format("did you mean '{}'?", near));
       return std::nullopt;
     }
     return Target{static_cast<std::size_t>(found - devices_.begin()), filled.substr(slash + 1)};
@@ -135,7 +139,8 @@ class Reader {
 
   void bindVariable(const Entry& entry, const Match& match) {
     if (space_.nodeClass(match.node) != NodeClass::Variable)
-      return findings_.error(entry.key.place, fmt::format("{} is no variable", space_.path(match.node)), "only variables have values; a method is written with ()");
+      return findings_.error(entry.key.place, fmt::format("{} is no variable", space_.path(match.node)),
+                             "only variables have values; a method is written with ()");
     const auto target = targetOf(*entry.value, match.captures);
     if (!target) return;
     const DeviceFile& device = devices_[target->device];
@@ -144,24 +149,31 @@ class Reader {
       std::vector<std::string> names;
       for (const auto& p : device.points) names.push_back(p.name);
       const auto near = nearest(target->what, names);
-      return findings_.error(entry.value->place, fmt::format("the device {} has no point '{}'", device.name, target->what),
+      return findings_.error(entry.value->place,
+                             fmt::format("the device {} has no point '{}'", device.name, target->what),
                              near.empty() ? "" : fmt::format("did you mean '{}'?", near));
     }
     if (claimed(entry, match.node)) return;
     const auto& traits = space_.traits(match.node);
     const BuiltInType shown = space_.builtInType(traits.dataType);
-    const bool fits = shown == point->type || shown == BuiltInType::Variant || ((isNumeric(shown) || shown == BuiltInType::Boolean) && (isNumeric(point->type) || point->type == BuiltInType::Boolean));
+    const bool fits = shown == point->type || shown == BuiltInType::Variant ||
+                      ((isNumeric(shown) || shown == BuiltInType::Boolean) &&
+                       (isNumeric(point->type) || point->type == BuiltInType::Boolean));
     if (!fits || traits.valueRank >= 0)
-      return findings_.error(entry.value->place, fmt::format("{} is a {}, the point {} gives a {}", space_.path(match.node), nameOf(shown), point->name, nameOf(point->type)),
+      return findings_.error(entry.value->place,
+                             fmt::format("{} is a {}, the point {} gives a {}", space_.path(match.node), nameOf(shown),
+                                         point->name, nameOf(point->type)),
                              "change the type in the model or at the point");
     if ((traits.accessLevel & AccessLevelType::CurrentWrite) && !point->isWritable)
-      findings_.warn(entry.value->place, fmt::format("{} is writable, but the point {} is not: writes will be refused", space_.path(match.node), point->name));
+      findings_.warn(entry.value->place, fmt::format("{} is writable, but the point {} is not: writes will be refused",
+                                                     space_.path(match.node), point->name));
     bindings_.variables.push_back({match.node, target->device, static_cast<PointIndex>(point - device.points.begin())});
   }
 
   void bindMethod(const Entry& entry, const Match& match) {
     if (space_.nodeClass(match.node) != NodeClass::Method)
-      return findings_.error(entry.key.place, fmt::format("{} is no method", space_.path(match.node)), "leave the () out for a variable");
+      return findings_.error(entry.key.place, fmt::format("{} is no method", space_.path(match.node)),
+                             "leave the () out for a variable");
     const auto target = targetOf(*entry.value, match.captures);
     if (!target) return;
     const DeviceFile& device = devices_[target->device];
@@ -169,8 +181,9 @@ class Reader {
       std::vector<std::string> names;
       for (const auto& action : device.actions) names.push_back(action.name);
       const auto near = nearest(target->what, names);
-      return findings_.error(entry.value->place, fmt::format("the device {} has no action '{}'", device.name, target->what),
-                             near.empty() ? "write it under 'actions:' of the device" : fmt::format("did you mean '{}'?", near));
+      return findings_.error(
+          entry.value->place, fmt::format("the device {} has no action '{}'", device.name, target->what),
+          near.empty() ? "write it under 'actions:' of the device" : fmt::format("did you mean '{}'?", near));
     }
     if (claimed(entry, match.node)) return;
     bindings_.methods.push_back({match.node, target->device, target->what});
@@ -179,7 +192,8 @@ class Reader {
   bool claimed(const Entry& entry, NodeIndex node) {
     const bool twice = std::ranges::count(bindings_.variables, node, &VariableBinding::variable) > 0 ||
                        std::ranges::count(bindings_.methods, node, &MethodBinding::method) > 0;
-    if (twice) findings_.error(entry.key.place, fmt::format("{} is bound twice", space_.path(node)), "a node has one source");
+    if (twice)
+      findings_.error(entry.key.place, fmt::format("{} is bound twice", space_.path(node)), "a node has one source");
     return twice;
   }
 
@@ -191,8 +205,8 @@ class Reader {
 
 }  // namespace
 
-void readBindings(const std::string& file, const std::string& text, const Space& space, const std::vector<DeviceFile>& devices,
-                  Bindings& bindings, Findings& findings) {
+void readBindings(const std::string& file, const std::string& text, const Space& space,
+                  const std::vector<DeviceFile>& devices, Bindings& bindings, Findings& findings) {
   const Entry root = model::readYaml(file, text, findings);
   checkKeys(root, {"bindings"}, findings);
   if (const Entry* list = root.find("bindings"))

@@ -23,11 +23,11 @@ struct Bindings {
 
 /// Reads a file of the folder bindings/ against the space and the devices: "PATH: DEVICE/POINT" or
 /// "PATH(): DEVICE/ACTION", where {NAME} in a path stands for any one name and is filled in on the right.
-void readBindings(const std::string& file, const std::string& text, const space::Space& space, const std::vector<DeviceFile>& devices,
-                  Bindings& bindings, model::Findings& findings);
+void readBindings(const std::string& file, const std::string& text, const space::Space& space,
+                  const std::vector<DeviceFile>& devices, Bindings& bindings, model::Findings& findings);
 
-/// A device's value as the variable shows it: converted to its data type; BadOutOfRange or BadTypeMismatch as status when
-/// that can't be.
+/// A device's value as the variable shows it: converted to its data type; BadOutOfRange or BadTypeMismatch as status
+/// when that can't be.
 ua::DataValue shownAs(const space::Space& space, space::NodeIndex variable, ua::DataValue fromDevice);
 
 }  // namespace zunth::device

@@ -1,8 +1,8 @@
 #include "service/device/device.hpp"
 
-#include <spdlog/spdlog.h>
-
 #include <algorithm>
+
+#include <spdlog/spdlog.h>
 
 namespace zunth::device {
 
@@ -15,8 +15,13 @@ Instant steady() { return std::chrono::steady_clock::now(); }
 
 }  // namespace
 
-Device::Device(std::string name, std::unique_ptr<Driver> driver, Duration every, std::vector<PointIndex> polled, Events events)
-    : name_(std::move(name)), driver_(std::move(driver)), every_(every), polled_(std::move(polled)), events_(std::move(events)) {
+Device::Device(std::string name, std::unique_ptr<Driver> driver, Duration every, std::vector<PointIndex> polled,
+               Events events)
+    : name_(std::move(name)),
+      driver_(std::move(driver)),
+      every_(every),
+      polled_(std::move(polled)),
+      events_(std::move(events)) {
   health_.since = wallClock();
 }
 
@@ -40,14 +45,17 @@ Health Device::health() const {
 void Device::write(PointIndex point, Variant value, Done done) {
   std::lock_guard lock(mutex_);
   ++health_.writes;
-  jobs_.push_back({[point, value = std::move(value)](Driver& driver) { return driver.write(point, value); }, std::move(done), point});
+  jobs_.push_back({[point, value = std::move(value)](Driver& driver) { return driver.write(point, value); },
+                   std::move(done), point});
   wake_.notify_all();
 }
 
 void Device::act(Action action, std::map<std::string, Variant> inputs, Done done) {
   std::lock_guard lock(mutex_);
-  jobs_.push_back({[action = std::move(action), inputs = std::move(inputs)](Driver& driver) { return driver.act(action, inputs); },
-                   std::move(done), {}});
+  jobs_.push_back(
+      {[action = std::move(action), inputs = std::move(inputs)](Driver& driver) { return driver.act(action, inputs); },
+       std::move(done),
+       {}});
   wake_.notify_all();
 }
 

@@ -1,21 +1,21 @@
 #pragma once
 
+#include "core/ua/instant.hpp"
+#include "service/device/driver.hpp"
+
 #include <condition_variable>
 #include <deque>
 #include <functional>
-#include <optional>
 #include <mutex>
+#include <optional>
 #include <thread>
-
-#include "core/ua/instant.hpp"
-#include "service/device/driver.hpp"
 
 namespace zunth::device {
 
 /// How a device is doing.
 struct Health {
   bool isConnected = false;
-  ua::DateTime since;      // when that began
+  ua::DateTime since;  // when that began
   ua::Error lastError{ua::status::Good, {}, {}};
   std::uint64_t polls = 0, failures = 0, writes = 0;
   double lastRoundTrip = 0;  // ms, of a poll
@@ -33,7 +33,8 @@ class Device {
   };
   using Done = std::function<void(Driver::Outcome)>;
 
-  Device(std::string name, std::unique_ptr<Driver> driver, ua::Duration every, std::vector<PointIndex> polled, Events events);
+  Device(std::string name, std::unique_ptr<Driver> driver, ua::Duration every, std::vector<PointIndex> polled,
+         Events events);
   ~Device();
 
   void start();

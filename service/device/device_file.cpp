@@ -1,11 +1,11 @@
 #include "service/device/device_file.hpp"
 
-#include <fmt/format.h>
+#include "core/ua/text.hpp"
+#include "service/device/modbus_driver.hpp"
 
 #include <algorithm>
 
-#include "core/ua/text.hpp"
-#include "service/device/modbus_driver.hpp"
+#include <fmt/format.h>
 
 namespace zunth::device {
 
@@ -24,7 +24,8 @@ T numberOf(const Entry& root, std::string_view key, T otherwise, double low, dou
   auto value = parse(text->text, BuiltInType::Double);
   double number = 0;
   if (value && (*value).toDouble(number) && number >= low && number <= high) return static_cast<T>(number);
-  findings.error(text->place, fmt::format("'{}' is no number for '{}'", text->text, key), fmt::format("write one from {} to {}", low, high));
+  findings.error(text->place, fmt::format("'{}' is no number for '{}'", text->text, key),
+                 fmt::format("write one from {} to {}", low, high));
   return otherwise;
 }
 
@@ -32,7 +33,8 @@ double durationOf(const Entry& root, std::string_view key, double otherwise, Fin
   const Text* text = root.textOf(key);
   if (!text) return otherwise;
   if (auto ms = parseDuration(text->text); ms && *ms >= 1) return *ms;
-  findings.error(text->place, fmt::format("'{}' is no time", text->text), "write a number and a unit, as: 250 ms, 2 s, 1 min");
+  findings.error(text->place, fmt::format("'{}' is no time", text->text),
+                 "write a number and a unit, as: 250 ms, 2 s, 1 min");
   return otherwise;
 }
 
@@ -44,7 +46,8 @@ class ActionReader {
     Action action{entry.key.text, {}};
     std::vector<Text> lines = entry.items;
     if (entry.value) lines.push_back(*entry.value);
-    if (lines.empty()) findings_.error(entry.key.place, fmt::format("the action '{}' does nothing", entry.key.text), kHelp);
+    if (lines.empty())
+      findings_.error(entry.key.place, fmt::format("the action '{}' does nothing", entry.key.text), kHelp);
     for (const Text& line : lines) readStep(line, action);
     return action;
   }
@@ -54,22 +57,26 @@ class ActionReader {
 
   void readStep(const Text& line, Action& action) {
     const auto equals = line.text.find(" = ");
-    if (equals == std::string::npos) return findings_.error(line.place, fmt::format("'{}' is no step", line.text), kHelp);
+    if (equals == std::string::npos)
+      return findings_.error(line.place, fmt::format("'{}' is no step", line.text), kHelp);
     const Text left = line.part(0, equals), right = line.part(equals + 3);
     if (left.text.starts_with("output ")) {
-      if (const auto point = pointNamed(right)) action.steps.push_back({ActionStep::Kind::ReadOutput, *point, left.text.substr(7), {}});
+      if (const auto point = pointNamed(right))
+        action.steps.push_back({ActionStep::Kind::ReadOutput, *point, left.text.substr(7), {}});
       return;
     }
     const auto point = pointNamed(left);
     if (!point) return;
     if (!device_.points[*point].isWritable)
-      return findings_.error(left.place, fmt::format("the point '{}' can't be written", left.text), "coils and holding registers can");
+      return findings_.error(left.place, fmt::format("the point '{}' can't be written", left.text),
+                             "coils and holding registers can");
     if (right.text.starts_with("input ")) {
       action.steps.push_back({ActionStep::Kind::WriteInput, *point, right.text.substr(6), {}});
       return;
     }
     auto value = parse(right.text, device_.points[*point].type);
-    if (!value) return findings_.error(right.place, value.error().cause, "an argument of the method is written 'input NAME'");
+    if (!value)
+      return findings_.error(right.place, value.error().cause, "an argument of the method is written 'input NAME'");
     action.steps.push_back({ActionStep::Kind::WriteValue, *point, {}, *value});
   }
 
@@ -80,7 +87,8 @@ class ActionReader {
       names.push_back(device_.points[i].name);
     }
     const auto near = nearest(name.text, names);
-    findings_.error(name.place, fmt::format("there is no point '{}'", name.text), near.empty() ? kHelp : fmt::format("did you mean '{}'?", near));
+    findings_.error(name.place, fmt::format("there is no point '{}'", name.text),
+                    near.empty() ? kHelp : fmt::format("did you mean '{}'?", near));
     return std::nullopt;
   }
 
@@ -105,14 +113,16 @@ std::optional<double> parseDuration(std::string_view text) {
   return *value->get<double>() * factor;
 }
 
-DeviceFile readDeviceFile(const std::string& name, const std::string& file, const std::string& text, Findings& findings) {
+DeviceFile readDeviceFile(const std::string& name, const std::string& file, const std::string& text,
+                          Findings& findings) {
   DeviceFile device;
   device.name = name;
   const Entry root = model::readYaml(file, text, findings);
   checkKeys(root, {"driver", "host", "port", "unit", "every", "timeout", "gap", "points", "actions"}, findings);
   const Text* driver = root.textOf("driver");
   if (!driver || driver->text != "modbus-tcp")
-    findings.error(driver ? driver->place : root.key.place, driver ? fmt::format("there is no driver '{}'", driver->text) : "the device names no driver",
+    findings.error(driver ? driver->place : root.key.place,
+                   driver ? fmt::format("there is no driver '{}'", driver->text) : "the device names no driver",
                    "write: driver: modbus-tcp");
   device.driver = "modbus-tcp";
 
@@ -127,11 +137,13 @@ DeviceFile readDeviceFile(const std::string& name, const std::string& file, cons
 
   std::vector<modbus::ModbusPoint> points;
   const Entry* list = root.find("points");
-  if (!list || list->entries.empty()) findings.error(root.key.place, "the device has no points", "write them under 'points:'");
+  if (!list || list->entries.empty())
+    findings.error(root.key.place, "the device has no points", "write them under 'points:'");
   if (list)
     for (const Entry& entry : list->entries) {
       if (!entry.value) {
-        findings.error(entry.key.place, fmt::format("the point '{}' says nothing", entry.key.text), "as in: pressure: input 0 Float");
+        findings.error(entry.key.place, fmt::format("the point '{}' says nothing", entry.key.text),
+                       "as in: pressure: input 0 Float");
         continue;
       }
       if (auto point = modbus::parsePoint(entry.key, *entry.value, findings)) {

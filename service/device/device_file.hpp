@@ -7,7 +7,7 @@ namespace zunth::device {
 
 /// What a file of the folder devices/ says (docs/devices.md).
 struct DeviceFile {
-  std::string name;   // the file's, without its ending
+  std::string name;  // the file's, without its ending
   std::string driver;
   std::string address;  // for people: "127.0.0.1:5502 unit 1"
   double every = 1000;  // ms between polls
@@ -19,7 +19,8 @@ struct DeviceFile {
 };
 
 /// Reads a device's file. Findings tell of every mistake; with errors the result is not to be used.
-DeviceFile readDeviceFile(const std::string& name, const std::string& file, const std::string& text, model::Findings& findings);
+DeviceFile readDeviceFile(const std::string& name, const std::string& file, const std::string& text,
+                          model::Findings& findings);
 
 /// "250 ms", "2 s", "1 min" in milliseconds; nothing when it is no such time.
 std::optional<double> parseDuration(std::string_view text);

@@ -1,12 +1,12 @@
 #pragma once
 
+#include "core/ua/variant.hpp"
+
 #include <map>
 #include <memory>
 #include <span>
 #include <string>
 #include <vector>
-
-#include "core/ua/variant.hpp"
 
 namespace zunth::device {
 

@@ -1,10 +1,10 @@
 #include "service/device/modbus_driver.hpp"
 
-#include <fmt/format.h>
-#include <modbus.h>
-
 #include <algorithm>
 #include <cerrno>
+
+#include <fmt/format.h>
+#include <modbus.h>
 
 namespace zunth::device::modbus {
 
@@ -42,7 +42,8 @@ ModbusDriver::ModbusDriver(Settings settings, std::vector<ModbusPoint> points)
 ModbusDriver::~ModbusDriver() { disconnect(); }
 
 Error ModbusDriver::lost(const char* doing) const {
-  return {status::BadNoCommunication, fmt::format("{} {}:{} failed: {}", doing, settings_.host, settings_.port, modbus_strerror(errno)),
+  return {status::BadNoCommunication,
+          fmt::format("{} {}:{} failed: {}", doing, settings_.host, settings_.port, modbus_strerror(errno)),
           "look whether the device is on and its address is right"};
 }
 
@@ -77,8 +78,9 @@ Result<ModbusDriver::Answer> ModbusDriver::request(const ReadRequest& request, s
                                         : modbus_read_input_bits(context_, request.first, request.count, bits.data());
     std::ranges::copy(bits, registers.begin());
   } else {
-    read = request.table == Table::InputRegister ? modbus_read_input_registers(context_, request.first, request.count, registers.data())
-                                                 : modbus_read_registers(context_, request.first, request.count, registers.data());
+    read = request.table == Table::InputRegister
+               ? modbus_read_input_registers(context_, request.first, request.count, registers.data())
+               : modbus_read_registers(context_, request.first, request.count, registers.data());
   }
   if (read == request.count) return Answer{status::Good};
   const StatusCode refusal = refusalOf(errno);
@@ -102,15 +104,17 @@ Result<std::vector<DataValue>> ModbusDriver::read(std::span<const PointIndex> wa
     }
     // A device may refuse a whole run for one address in it: then each point goes alone, from now on.
     if (answer->refusal.isBad() && next.points.size() > 1) {
-      for (PointIndex point : next.points) requests.push_back({next.table, points_[point].place.address, points_[point].place.count, {point}});
+      for (PointIndex point : next.points)
+        requests.push_back({next.table, points_[point].place.address, points_[point].place.count, {point}});
       continue;
     }
     const DateTime now = DateTime::from(std::chrono::system_clock::now());
     for (PointIndex point : next.points) {
       const Place& place = points_[point].place;
-      byPoint[point] = answer->refusal.isBad()
-                           ? DataValue(Variant(), now, answer->refusal)
-                           : DataValue(decode(place, std::span(registers).subspan(place.address - next.first, place.count)), now);
+      byPoint[point] =
+          answer->refusal.isBad()
+              ? DataValue(Variant(), now, answer->refusal)
+              : DataValue(decode(place, std::span(registers).subspan(place.address - next.first, place.count)), now);
     }
     done.push_back(next);
   }
@@ -130,7 +134,8 @@ Result<Driver::Outcome> ModbusDriver::write(PointIndex index, const Variant& val
   const Place& place = points_[index].place;
   Outcome outcome;
   if (!points_[index].point.isWritable) {
-    outcome.error = {status::BadNotWritable, fmt::format("the point {} can't be written", points_[index].point.name), {}};
+    outcome.error = {
+        status::BadNotWritable, fmt::format("the point {} can't be written", points_[index].point.name), {}};
     return outcome;
   }
   auto registers = encode(place, value);
@@ -148,7 +153,10 @@ Result<Driver::Outcome> ModbusDriver::write(PointIndex index, const Variant& val
   if (written >= 1) return outcome;
   const StatusCode refusal = refusalOf(errno);
   if (!refusal.isBad()) return lost("writing to");
-  outcome.error = {refusal, fmt::format("the device refuses {} for {}: {}", registers->front(), points_[index].point.name, modbus_strerror(errno)), {}};
+  outcome.error = {refusal,
+                   fmt::format("the device refuses {} for {}: {}", registers->front(), points_[index].point.name,
+                               modbus_strerror(errno)),
+                   {}};
   return outcome;
 }
 

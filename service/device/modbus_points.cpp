@@ -1,12 +1,12 @@
 #include "service/device/modbus_points.hpp"
 
-#include <fmt/format.h>
+#include "core/ua/text.hpp"
 
 #include <algorithm>
 #include <bit>
 #include <cmath>
 
-#include "core/ua/text.hpp"
+#include <fmt/format.h>
 
 namespace zunth::device::modbus {
 
@@ -15,13 +15,15 @@ using namespace ua;
 namespace {
 
 const std::vector<std::string> kTables = {"coil", "discrete", "input", "holding"};
-const std::vector<std::string> kTypes = {"Boolean", "Int16", "UInt16", "Int32", "UInt32", "Int64", "UInt64", "Float", "Double", "String"};
+const std::vector<std::string> kTypes = {"Boolean", "Int16",  "UInt16", "Int32",  "UInt32",
+                                         "Int64",   "UInt64", "Float",  "Double", "String"};
 const std::vector<std::string> kWords = {"bit", "scale", "offset", "low-word-first", "low-byte-first", "read-only"};
 constexpr std::uint16_t kMostRegisters = 125, kMostBits = 2000;
 
 std::optional<BuiltInType> typeNamed(std::string_view name) {
-  for (auto type : {BuiltInType::Boolean, BuiltInType::Int16, BuiltInType::UInt16, BuiltInType::Int32, BuiltInType::UInt32,
-                    BuiltInType::Int64, BuiltInType::UInt64, BuiltInType::Float, BuiltInType::Double, BuiltInType::String})
+  for (auto type :
+       {BuiltInType::Boolean, BuiltInType::Int16, BuiltInType::UInt16, BuiltInType::Int32, BuiltInType::UInt32,
+        BuiltInType::Int64, BuiltInType::UInt64, BuiltInType::Float, BuiltInType::Double, BuiltInType::String})
     if (nameOf(type) == name) return type;
   return std::nullopt;
 }
@@ -93,7 +95,8 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
   out.point.name = name.text;
   out.point.where = words.text;
   std::vector<model::Text> parts;
-  for (std::size_t at = words.text.find_first_not_of(' '); at < words.text.size(); at = words.text.find_first_not_of(' ', at)) {
+  for (std::size_t at = words.text.find_first_not_of(' '); at < words.text.size();
+       at = words.text.find_first_not_of(' ', at)) {
     const auto end = std::min(words.text.find(' ', at), words.text.size());
     parts.push_back(words.part(at, end - at));
     at = end;
@@ -106,7 +109,9 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
     const auto near = nearest(typed, known);
     return near.empty() ? otherwise : fmt::format("did you mean '{}'?", near);
   };
-  auto number = [&](std::size_t i, BuiltInType type) { return i < parts.size() ? parse(parts[i].text, type) : Result<Variant>(status::BadSyntaxError); };
+  auto number = [&](std::size_t i, BuiltInType type) {
+    return i < parts.size() ? parse(parts[i].text, type) : Result<Variant>(status::BadSyntaxError);
+  };
   if (parts.size() < 2) return fail(words, "a point is a table and an address", "as in: input 0 Float");
   const auto table = std::ranges::find(kTables, parts[0].text);
   if (table == kTables.end())
@@ -114,7 +119,9 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
                 didYouMean(parts[0].text, kTables, "the tables are coil, discrete, input and holding"));
   place.table = static_cast<Table>(table - kTables.begin());
   auto address = number(1, BuiltInType::UInt16);
-  if (!address) return fail(parts[1], fmt::format("'{}' is no address", parts[1].text), "addresses count from 0 to 65535, as on the wire");
+  if (!address)
+    return fail(parts[1], fmt::format("'{}' is no address", parts[1].text),
+                "addresses count from 0 to 65535, as on the wire");
   place.address = *address->get<std::uint16_t>();
   place.raw = isBits(place.table) ? BuiltInType::Boolean : BuiltInType::UInt16;
 
@@ -130,15 +137,18 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
     } else if (word == "scale" || word == "offset") {
       auto value = number(++i, BuiltInType::Double);
       if (!value || (word == "scale" && *value->get<double>() == 0))
-        return fail(parts[i - 1], fmt::format("'{}' needs a number{}", word, word == "scale" ? " other than 0" : ""), fmt::format("as in: {} 0.1", word));
+        return fail(parts[i - 1], fmt::format("'{}' needs a number{}", word, word == "scale" ? " other than 0" : ""),
+                    fmt::format("as in: {} 0.1", word));
       (word == "scale" ? place.scale : place.offset) = *value->get<double>();
     } else if (word == "bit") {
       auto bit = number(++i, BuiltInType::Byte);
-      if (!bit || *bit->get<std::uint8_t>() > 15) return fail(parts[i - 1], "'bit' needs a number from 0 to 15", "0 is the lowest bit");
+      if (!bit || *bit->get<std::uint8_t>() > 15)
+        return fail(parts[i - 1], "'bit' needs a number from 0 to 15", "0 is the lowest bit");
       place.bit = *bit->get<std::uint8_t>();
       place.raw = BuiltInType::Boolean;
     } else if (auto type = typeNamed(word); type && i == 2) {
-      if (isBits(place.table) && *type != BuiltInType::Boolean) return fail(parts[i], fmt::format("a {} is a Boolean, no {}", parts[0].text, word), "leave the type out");
+      if (isBits(place.table) && *type != BuiltInType::Boolean)
+        return fail(parts[i], fmt::format("a {} is a Boolean, no {}", parts[0].text, word), "leave the type out");
       place.raw = *type;
       place.count = registersOf(*type);
       if (*type == BuiltInType::String) {
@@ -149,7 +159,9 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
       }
     } else {
       return fail(parts[i], fmt::format("'{}' means nothing here", word),
-                  didYouMean(word, i == 2 ? kTypes : kWords, "after the address come a type, 'bit N', 'scale X', 'offset Y', low-word-first, low-byte-first, read-only"));
+                  didYouMean(word, i == 2 ? kTypes : kWords,
+                             "after the address come a type, 'bit N', 'scale X', 'offset Y', low-word-first, "
+                             "low-byte-first, read-only"));
     }
   }
   if (place.bit >= 0 && isBits(place.table)) return fail(words, "only registers have bits", "leave 'bit' out");
@@ -162,9 +174,12 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
   return out;
 }
 
-std::vector<ReadRequest> plan(const std::vector<ModbusPoint>& points, std::span<const PointIndex> wanted, std::uint16_t gap) {
+std::vector<ReadRequest> plan(const std::vector<ModbusPoint>& points, std::span<const PointIndex> wanted,
+                              std::uint16_t gap) {
   std::vector<PointIndex> order(wanted.begin(), wanted.end());
-  std::ranges::sort(order, {}, [&](PointIndex i) { return std::tuple(points[i].place.table, points[i].place.address, points[i].place.count); });
+  std::ranges::sort(order, {}, [&](PointIndex i) {
+    return std::tuple(points[i].place.table, points[i].place.address, points[i].place.count);
+  });
   std::vector<ReadRequest> out;
   for (PointIndex i : order) {
     const Place& place = points[i].place;
@@ -198,7 +213,9 @@ Result<std::vector<std::uint16_t>> encode(const Place& place, const Variant& val
     const auto* text = value.get<String>();
     if (!text) return Error{status::BadTypeMismatch, "the point takes text", {}};
     if (text->size() > place.count * 2u)
-      return Error{status::BadOutOfRange, fmt::format("the point holds {} characters, not {}", place.count * 2, text->size()), {}};
+      return Error{status::BadOutOfRange,
+                   fmt::format("the point holds {} characters, not {}", place.count * 2, text->size()),
+                   {}};
     std::vector<std::uint16_t> out(place.count);
     for (std::size_t i = 0; i < text->size(); ++i) {
       const auto octet = static_cast<std::uint16_t>(static_cast<unsigned char>(text->view()[i]));

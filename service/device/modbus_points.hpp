@@ -16,9 +16,9 @@ struct Place {
   std::uint16_t address = 0;  // from 0, as on the wire
   std::uint16_t count = 1;    // of bits or registers
   ua::BuiltInType raw = ua::BuiltInType::UInt16;
-  int bit = -1;               // of one register, 0 is the lowest; -1 for the whole
-  bool lowWordFirst = false;  // values of several registers
-  bool lowByteFirst = false;  // octets inside a register
+  int bit = -1;                  // of one register, 0 is the lowest; -1 for the whole
+  bool lowWordFirst = false;     // values of several registers
+  bool lowByteFirst = false;     // octets inside a register
   double scale = 1, offset = 0;  // value = raw * scale + offset
   bool isScaled() const { return scale != 1 || offset != 0; }
 };
@@ -40,7 +40,8 @@ struct ReadRequest {
 };
 /// As few requests as the protocol allows (125 registers, 2000 bits a request). Runs that are up to `gap` apart are
 /// read in one go.
-std::vector<ReadRequest> plan(const std::vector<ModbusPoint>& points, std::span<const PointIndex> wanted, std::uint16_t gap);
+std::vector<ReadRequest> plan(const std::vector<ModbusPoint>& points, std::span<const PointIndex> wanted,
+                              std::uint16_t gap);
 
 /// The value of a point in what a request read: one octet a bit, or registers.
 ua::Variant decode(const Place& place, std::span<const std::uint16_t> registers);

@@ -1,11 +1,12 @@
 #pragma once
 
-#include <boost/asio/ip/tcp.hpp>
+#include "core/ua/bytes.hpp"
+
 #include <deque>
 #include <functional>
 #include <memory>
 
-#include "core/ua/bytes.hpp"
+#include <boost/asio/ip/tcp.hpp>
 
 namespace zunth::net {
 

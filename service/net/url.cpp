@@ -1,8 +1,8 @@
 #include "service/net/url.hpp"
 
-#include <fmt/format.h>
-
 #include <charconv>
+
+#include <fmt/format.h>
 
 namespace zunth::net {
 

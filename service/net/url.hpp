@@ -1,10 +1,10 @@
 #pragma once
 
+#include "core/ua/result.hpp"
+
 #include <cstdint>
 #include <string>
 #include <string_view>
-
-#include "core/ua/result.hpp"
 
 namespace zunth::net {
 

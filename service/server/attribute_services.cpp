@@ -16,7 +16,8 @@ DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps
   const auto node = space_.find(what.nodeId);
   if (node == space::kNoNode) return DataValue(status::BadNodeIdUnknown);
   if (!what.dataEncoding.name.empty()) {
-    if (what.attributeId != static_cast<std::uint32_t>(AttributeId::Value)) return DataValue(status::BadDataEncodingInvalid);
+    if (what.attributeId != static_cast<std::uint32_t>(AttributeId::Value))
+      return DataValue(status::BadDataEncodingInvalid);
     if (what.dataEncoding.namespaceIndex != 0 || what.dataEncoding.name.view() != "Default Binary")
       return DataValue(status::BadDataEncodingUnsupported);
   }
@@ -50,7 +51,8 @@ Result<ReadResponse> Server::read(const ReadRequest& request, Context& context) 
 }
 
 void Server::write(const WriteRequest& request, Context& context) {
-  if (auto fine = checkCount(request.nodesToWrite.size()); !fine) return context.reply.fault(fine.error(), context.wallClock);
+  if (auto fine = checkCount(request.nodesToWrite.size()); !fine)
+    return context.reply.fault(fine.error(), context.wallClock);
   const std::size_t count = request.nodesToWrite.size();
   auto gathering = std::make_shared<Gathering<WriteResponse, StatusCode>>(context.reply, count, clock_.wallClock);
   for (std::size_t i = 0; i < count; ++i) {

@@ -1,6 +1,6 @@
-#include <algorithm>
-
 #include "service/server/server.hpp"
+
+#include <algorithm>
 
 namespace zunth::server {
 
@@ -41,12 +41,14 @@ List<EndpointDescription> Server::endpoints(const String& askedUrl) const {
     if (!settings_.allowUnsecured) continue;
     EndpointDescription endpoint;
     // Part 4, 5.4.4: the client gets the host name by which it found the server, as another one may not resolve.
-    endpoint.endpointUrl = !authority(askedUrl.view()).empty() && portOf(askedUrl.view()) == portOf(url) ? askedUrl : String(url);
+    endpoint.endpointUrl =
+        !authority(askedUrl.view()).empty() && portOf(askedUrl.view()) == portOf(url) ? askedUrl : String(url);
     endpoint.server = application();
     endpoint.securityMode = MessageSecurityMode::None;
     endpoint.securityPolicyUri = channel::kPolicyNone;
     endpoint.transportProfileUri = kTransportBinary;
-    if (settings_.allowAnonymous) endpoint.userIdentityTokens.push_back({"anonymous", UserTokenType::Anonymous, {}, {}, {}});
+    if (settings_.allowAnonymous)
+      endpoint.userIdentityTokens.push_back({"anonymous", UserTokenType::Anonymous, {}, {}, {}});
     out.push_back(std::move(endpoint));
   }
   return out;
@@ -54,14 +56,17 @@ List<EndpointDescription> Server::endpoints(const String& askedUrl) const {
 
 Result<FindServersResponse> Server::findServers(const FindServersRequest& request, Context&) {
   FindServersResponse response;
-  const bool wanted = request.serverUris.empty() || std::ranges::find(request.serverUris, String(settings_.applicationUri)) != request.serverUris.end();
+  const bool wanted =
+      request.serverUris.empty() ||
+      std::ranges::find(request.serverUris, String(settings_.applicationUri)) != request.serverUris.end();
   if (wanted) response.servers.push_back(application());
   return response;
 }
 
 Result<GetEndpointsResponse> Server::getEndpoints(const GetEndpointsRequest& request, Context&) {
   GetEndpointsResponse response;
-  const bool wanted = request.profileUris.empty() || std::ranges::find(request.profileUris, String(kTransportBinary)) != request.profileUris.end();
+  const bool wanted = request.profileUris.empty() ||
+                      std::ranges::find(request.profileUris, String(kTransportBinary)) != request.profileUris.end();
   if (wanted) response.endpoints = endpoints(request.endpointUrl);
   return response;
 }

@@ -1,12 +1,12 @@
 #include "service/server/listener.hpp"
 
-#include <fmt/format.h>
-#include <spdlog/spdlog.h>
+#include "service/net/url.hpp"
 
-#include <boost/asio/post.hpp>
 #include <charconv>
 
-#include "service/net/url.hpp"
+#include <boost/asio/post.hpp>
+#include <fmt/format.h>
+#include <spdlog/spdlog.h>
 
 namespace zunth::server {
 
@@ -14,10 +14,15 @@ using namespace ua;
 namespace asio = net::asio;
 
 /// One client's socket and its channel.
-class Connection final : public Peer, public channel::ServerChannel::Handler, public std::enable_shared_from_this<Connection> {
+class Connection final : public Peer,
+                         public channel::ServerChannel::Handler,
+                         public std::enable_shared_from_this<Connection> {
  public:
   Connection(Listener& listener, net::Tcp::socket socket, const channel::ServerChannel::Options& options)
-      : listener_(listener), link_(std::make_shared<net::TcpLink>(std::move(socket))), channel_(options, *this), opened_(now()) {}
+      : listener_(listener),
+        link_(std::make_shared<net::TcpLink>(std::move(socket))),
+        channel_(options, *this),
+        opened_(now()) {}
 
   void start() {
     // The listener holds this; the link holds itself by its pending work.
@@ -51,7 +56,9 @@ class Connection final : public Peer, public channel::ServerChannel::Handler, pu
   std::string address() const override { return link_->peer(); }
 
   // ServerChannel::Handler
-  void request(std::uint32_t requestId, BytesView body) override { listener_.server_.handle(shared_from_this(), requestId, body); }
+  void request(std::uint32_t requestId, BytesView body) override {
+    listener_.server_.handle(shared_from_this(), requestId, body);
+  }
   void closed(const Error& why) override {
     if (why.code.isBad()) spdlog::info("connection of {} refused: {}", link_->peer(), why.text());
   }
@@ -119,20 +126,21 @@ Result<std::string> Listener::listen(const std::string& url) {
 }
 
 void Listener::accept(net::Tcp::acceptor& acceptor) {
-  acceptor.async_accept([this, alive = alive_, &acceptor](const boost::system::error_code& error, net::Tcp::socket socket) {
-    if (!*alive || error == asio::error::operation_aborted) return;
-    if (!error) {
-      channel::ServerChannel::Options options;
-      options.limits.maxMessageSize = server_.settings().maxMessageSize;
-      options.channelId = ++lastChannelId_;
-      auto connection = std::make_shared<Connection>(*this, std::move(socket), options);
-      connections_.insert(connection);
-      connection->start();
-      if (connections_.size() > kMostConnections)
-        connection->end({status::BadTcpNotEnoughResources, "the server has as many connections as it may", {}});
-    }
-    accept(acceptor);
-  });
+  acceptor.async_accept(
+      [this, alive = alive_, &acceptor](const boost::system::error_code& error, net::Tcp::socket socket) {
+        if (!*alive || error == asio::error::operation_aborted) return;
+        if (!error) {
+          channel::ServerChannel::Options options;
+          options.limits.maxMessageSize = server_.settings().maxMessageSize;
+          options.channelId = ++lastChannelId_;
+          auto connection = std::make_shared<Connection>(*this, std::move(socket), options);
+          connections_.insert(connection);
+          connection->start();
+          if (connections_.size() > kMostConnections)
+            connection->end({status::BadTcpNotEnoughResources, "the server has as many connections as it may", {}});
+        }
+        accept(acceptor);
+      });
 }
 
 void Listener::served() {

@@ -1,11 +1,12 @@
 #pragma once
 
-#include <boost/asio/io_context.hpp>
-#include <boost/asio/steady_timer.hpp>
-#include <set>
-
 #include "service/net/tcp_link.hpp"
 #include "service/server/server.hpp"
+
+#include <set>
+
+#include <boost/asio/io_context.hpp>
+#include <boost/asio/steady_timer.hpp>
 
 namespace zunth::server {
 

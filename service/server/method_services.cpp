@@ -1,8 +1,8 @@
-#include <fmt/format.h>
-
 #include "core/space/attributes.hpp"
 #include "core/ua/text.hpp"
 #include "service/server/server.hpp"
+
+#include <fmt/format.h>
 
 namespace zunth::server {
 
@@ -17,7 +17,8 @@ space::NodeIndex methodOf(const space::Space& space, space::NodeIndex object, sp
   for (const auto& reference : space.references(object)) {
     if (!reference.isForward() || !space.isSubtype(reference.type(), hasComponent)) continue;
     if (reference.target() == method) return method;
-    if (space.nodeClass(reference.target()) == NodeClass::Method && space.browseName(reference.target()) == space.browseName(method))
+    if (space.nodeClass(reference.target()) == NodeClass::Method &&
+        space.browseName(reference.target()) == space.browseName(method))
       sameName = reference.target();
   }
   if (sameName == space::kNoNode) return space::kNoNode;
@@ -30,8 +31,8 @@ space::NodeIndex methodOf(const space::Space& space, space::NodeIndex object, sp
 }
 
 /// The results for each argument; empty when all are fine.
-List<StatusCode> checkArguments(const space::Space& space, const std::vector<Argument>& wanted, const List<Variant>& given,
-                                std::string& cause) {
+List<StatusCode> checkArguments(const space::Space& space, const std::vector<Argument>& wanted,
+                                const List<Variant>& given, std::string& cause) {
   List<StatusCode> results;
   bool anyBad = false;
   for (std::size_t i = 0; i < wanted.size(); ++i) {
@@ -41,8 +42,8 @@ List<StatusCode> checkArguments(const space::Space& space, const std::vector<Arg
     const bool fits = space.accepts(traits, given[i]);
     results.push_back(fits ? status::Good : status::BadTypeMismatch);
     if (!fits && !anyBad)
-      cause = fmt::format("argument {} takes {}, not {}", wanted[i].name.view(), nameOf(space.builtInType(traits.dataType)),
-                          nameOf(given[i].type()));
+      cause = fmt::format("argument {} takes {}, not {}", wanted[i].name.view(),
+                          nameOf(space.builtInType(traits.dataType)), nameOf(given[i].type()));
     anyBad |= !fits;
   }
   if (!anyBad) results.clear();
@@ -52,12 +53,15 @@ List<StatusCode> checkArguments(const space::Space& space, const std::vector<Arg
 }  // namespace
 
 void Server::call(const CallRequest& request, Context& context) {
-  if (auto fine = checkCount(request.methodsToCall.size()); !fine) return context.reply.fault(fine.error(), context.wallClock);
+  if (auto fine = checkCount(request.methodsToCall.size()); !fine)
+    return context.reply.fault(fine.error(), context.wallClock);
   const std::size_t count = request.methodsToCall.size();
   auto gathering = std::make_shared<Gathering<CallResponse, CallMethodResult>>(context.reply, count, clock_.wallClock);
   for (std::size_t i = 0; i < count; ++i) {
     const auto& one = request.methodsToCall[i];
-    auto finish = [gathering, i](CallMethodResult result, const std::string& cause) { gathering->set(i, std::move(result), cause); };
+    auto finish = [gathering, i](CallMethodResult result, const std::string& cause) {
+      gathering->set(i, std::move(result), cause);
+    };
     auto refuse = [&finish](StatusCode code, const std::string& cause) {
       CallMethodResult result;
       result.statusCode = code;
@@ -78,8 +82,9 @@ void Server::call(const CallRequest& request, Context& context) {
     }
     const auto wanted = space::methodArguments(space_, method, "InputArguments");
     if (one.inputArguments.size() != wanted.size()) {
-      refuse(one.inputArguments.size() < wanted.size() ? status::BadArgumentsMissing : status::BadTooManyArguments,
-             fmt::format("{} takes {} arguments, not {}", space_.path(method), wanted.size(), one.inputArguments.size()));
+      refuse(
+          one.inputArguments.size() < wanted.size() ? status::BadArgumentsMissing : status::BadTooManyArguments,
+          fmt::format("{} takes {} arguments, not {}", space_.path(method), wanted.size(), one.inputArguments.size()));
       continue;
     }
     std::string cause;

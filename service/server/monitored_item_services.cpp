@@ -1,26 +1,28 @@
-#include <algorithm>
-#include <cmath>
-
 #include "core/space/attributes.hpp"
 #include "service/server/server.hpp"
+
+#include <algorithm>
+#include <cmath>
 
 namespace zunth::server {
 
 using namespace ua;
 
-Result<monitor::ItemSettings> Server::reviseItem(const MonitoringParameters& asked, space::NodeIndex node, AttributeId attribute,
-                                                 TimestampsToReturn timestamps) const {
+Result<monitor::ItemSettings> Server::reviseItem(const MonitoringParameters& asked, space::NodeIndex node,
+                                                 AttributeId attribute, TimestampsToReturn timestamps) const {
   monitor::ItemSettings out;
   out.clientHandle = asked.clientHandle;
   out.timestamps = timestamps;
   out.discardOldest = asked.discardOldest;
   out.queueSize = std::clamp(asked.queueSize, 1u, settings_.limits.maxQueueSize);
   // -1 stands for the publishing interval; the caller has put that in.
-  out.samplingInterval = std::isnan(asked.samplingInterval) ? 0 : std::max(asked.samplingInterval, settings_.limits.leastSamplingInterval);
+  out.samplingInterval =
+      std::isnan(asked.samplingInterval) ? 0 : std::max(asked.samplingInterval, settings_.limits.leastSamplingInterval);
   if (asked.filter.isNull()) return out;
   if (!asked.filter.is<DataChangeFilter>())
-    return asked.filter.is<EventFilter>() || asked.filter.is<AggregateFilter>() ? status::BadMonitoredItemFilterUnsupported
-                                                                                : status::BadMonitoredItemFilterInvalid;
+    return asked.filter.is<EventFilter>() || asked.filter.is<AggregateFilter>()
+               ? status::BadMonitoredItemFilterUnsupported
+               : status::BadMonitoredItemFilterInvalid;
   if (attribute != AttributeId::Value) return status::BadFilterNotAllowed;
   auto filter = asked.filter.as<DataChangeFilter>();
   if (!filter) return status::BadMonitoredItemFilterInvalid;
@@ -32,11 +34,13 @@ Result<monitor::ItemSettings> Server::reviseItem(const MonitoringParameters& ask
   return out;
 }
 
-Result<CreateMonitoredItemsResponse> Server::createMonitoredItems(const CreateMonitoredItemsRequest& request, Context& context) {
+Result<CreateMonitoredItemsResponse> Server::createMonitoredItems(const CreateMonitoredItemsRequest& request,
+                                                                  Context& context) {
   if (auto fine = checkCount(request.itemsToCreate.size()); !fine) return fine.error();
   auto* subscription = subscriptionOf(context, request.subscriptionId);
   if (!subscription) return status::BadSubscriptionIdInvalid;
-  if (request.timestampsToReturn < TimestampsToReturn::Source || request.timestampsToReturn > TimestampsToReturn::Neither)
+  if (request.timestampsToReturn < TimestampsToReturn::Source ||
+      request.timestampsToReturn > TimestampsToReturn::Neither)
     return status::BadTimestampsToReturnInvalid;
   CreateMonitoredItemsResponse response;
   OperationDiagnostics diagnostics(context.reply.wanted());
@@ -60,8 +64,8 @@ Result<CreateMonitoredItemsResponse> Server::createMonitoredItems(const CreateMo
     if (parameters.samplingInterval < 0) parameters.samplingInterval = subscription->settings().publishingInterval;
     auto settings = reviseItem(parameters, node, attribute, request.timestampsToReturn);
     if (!settings) return settings.error();
-    auto& item = subscription->add(std::make_unique<monitor::MonitoredItem>(++lastItemId_, *subscription, node, attribute,
-                                                                            std::move(*range), *settings, asked.monitoringMode));
+    auto& item = subscription->add(std::make_unique<monitor::MonitoredItem>(
+        ++lastItemId_, *subscription, node, attribute, std::move(*range), *settings, asked.monitoringMode));
     sampling_.add(item, context.now, context.wallClock);
     return MonitoredItemCreateResult{status::Good, item.id(), settings->samplingInterval, settings->queueSize, {}};
   };
@@ -74,11 +78,13 @@ Result<CreateMonitoredItemsResponse> Server::createMonitoredItems(const CreateMo
   return response;
 }
 
-Result<ModifyMonitoredItemsResponse> Server::modifyMonitoredItems(const ModifyMonitoredItemsRequest& request, Context& context) {
+Result<ModifyMonitoredItemsResponse> Server::modifyMonitoredItems(const ModifyMonitoredItemsRequest& request,
+                                                                  Context& context) {
   if (auto fine = checkCount(request.itemsToModify.size()); !fine) return fine.error();
   auto* subscription = subscriptionOf(context, request.subscriptionId);
   if (!subscription) return status::BadSubscriptionIdInvalid;
-  if (request.timestampsToReturn < TimestampsToReturn::Source || request.timestampsToReturn > TimestampsToReturn::Neither)
+  if (request.timestampsToReturn < TimestampsToReturn::Source ||
+      request.timestampsToReturn > TimestampsToReturn::Neither)
     return status::BadTimestampsToReturnInvalid;
   ModifyMonitoredItemsResponse response;
   for (const auto& asked : request.itemsToModify) {
@@ -121,7 +127,8 @@ Result<SetMonitoringModeResponse> Server::setMonitoringMode(const SetMonitoringM
   return response;
 }
 
-Result<DeleteMonitoredItemsResponse> Server::deleteMonitoredItems(const DeleteMonitoredItemsRequest& request, Context& context) {
+Result<DeleteMonitoredItemsResponse> Server::deleteMonitoredItems(const DeleteMonitoredItemsRequest& request,
+                                                                  Context& context) {
   if (auto fine = checkCount(request.monitoredItemIds.size()); !fine) return fine.error();
   auto* subscription = subscriptionOf(context, request.subscriptionId);
   if (!subscription) return status::BadSubscriptionIdInvalid;

@@ -1,9 +1,9 @@
 #pragma once
 
+#include "core/channel/server_channel.hpp"
+
 #include <functional>
 #include <memory>
-
-#include "core/channel/server_channel.hpp"
 
 namespace zunth::server {
 
@@ -47,7 +47,8 @@ class Reply {
   void fault(const ua::Error& error, ua::DateTime wallClock) const {
     ua::ServiceFault fault;
     fault.responseHeader.serviceResult = error.code;
-    if (wanted_.ofService && !error.cause.empty()) fault.responseHeader.serviceDiagnostics.additionalInfo = ua::String(error.cause);
+    if (wanted_.ofService && !error.cause.empty())
+      fault.responseHeader.serviceDiagnostics.additionalInfo = ua::String(error.cause);
     send(std::move(fault), wallClock);
   }
   WantedDiagnostics wanted() const { return wanted_; }
@@ -86,7 +87,11 @@ template <class Response, class Item>
 class Gathering {
  public:
   Gathering(Reply reply, std::size_t operations, std::function<ua::DateTime()> wallClock)
-      : reply_(std::move(reply)), wallClock_(std::move(wallClock)), diagnostics_(reply_.wanted()), results_(operations), left_(operations) {}
+      : reply_(std::move(reply)),
+        wallClock_(std::move(wallClock)),
+        diagnostics_(reply_.wanted()),
+        results_(operations),
+        left_(operations) {}
   /// Once for each operation.
   void set(std::size_t operation, Item result, const std::string& cause) {
     results_[operation] = std::move(result);

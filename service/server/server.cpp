@@ -1,21 +1,26 @@
 #include "service/server/server.hpp"
 
-#include <spdlog/spdlog.h>
+#include "core/ua/structure_walk.hpp"
 
 #include <algorithm>
 
-#include "core/ua/structure_walk.hpp"
+#include <spdlog/spdlog.h>
 
 namespace zunth::server {
 
 using namespace ua;
 
 Clock Clock::real() {
-  return {[] { return std::chrono::steady_clock::now(); }, [] { return DateTime::from(std::chrono::system_clock::now()); }};
+  return {[] { return std::chrono::steady_clock::now(); },
+          [] { return DateTime::from(std::chrono::system_clock::now()); }};
 }
 
 Server::Server(space::Space& space, Settings settings, Clock clock)
-    : space_(space), settings_(std::move(settings)), clock_(std::move(clock)), startTime_(clock_.wallClock()), sampling_(space) {
+    : space_(space),
+      settings_(std::move(settings)),
+      clock_(std::move(clock)),
+      startTime_(clock_.wallClock()),
+      sampling_(space) {
   fillServerObject();
   space_.setListener([this](space::NodeIndex node, const DataValue& value) {
     sampling_.valueChanged(node, value, clock_.now(), clock_.wallClock());
@@ -25,7 +30,8 @@ Server::Server(space::Space& space, Settings settings, Clock clock)
 Server::~Server() { space_.setListener({}); }
 
 template <class Request, class Handler>
-void Server::serve(Needs needs, Handler handler, const std::shared_ptr<Peer>& peer, std::uint32_t requestId, BinaryReader& reader) {
+void Server::serve(Needs needs, Handler handler, const std::shared_ptr<Peer>& peer, std::uint32_t requestId,
+                   BinaryReader& reader) {
   Request request;
   reader.read(request);
   const RequestHeader& header = request.requestHeader;
@@ -84,9 +90,12 @@ void Server::handle(const std::shared_ptr<Peer>& peer, std::uint32_t requestId, 
   // Every request starts with its header, so the handle can be given back even for a service that isn't known.
   const auto header = reader.next<RequestHeader>();
   const Reply reply(peer, requestId, header.requestHandle, WantedDiagnostics::from(header.returnDiagnostics));
-  if (!reader.ok()) return reply.fault({status::BadDecodingError, "the request has no sound header", {}}, clock_.wallClock());
+  if (!reader.ok())
+    return reply.fault({status::BadDecodingError, "the request has no sound header", {}}, clock_.wallClock());
   const auto name = structureNamed(id);
-  reply.fault({status::BadServiceUnsupported, "this server has no service for " + (name.empty() ? type.text() : std::string(name)), {}},
+  reply.fault({status::BadServiceUnsupported,
+               "this server has no service for " + (name.empty() ? type.text() : std::string(name)),
+               {}},
               clock_.wallClock());
 }
 
@@ -139,7 +148,8 @@ Instant Server::nextDue() const {
 }
 
 void Server::shutdown() {
-  while (!sessions_.empty()) endSession(*sessions_.begin()->second, {status::BadShutdown, "the server is shutting down", {}});
+  while (!sessions_.empty())
+    endSession(*sessions_.begin()->second, {status::BadShutdown, "the server is shutting down", {}});
 }
 
 }  // namespace zunth::server

@@ -1,11 +1,11 @@
 #pragma once
 
-#include <functional>
-#include <unordered_map>
-
 #include "core/monitor/sampling.hpp"
 #include "core/space/space.hpp"
 #include "service/server/session.hpp"
+
+#include <functional>
+#include <unordered_map>
 
 namespace zunth::server {
 
@@ -23,8 +23,8 @@ struct Limits {
   double leastPublishingInterval = 10;        // ms
   double mostPublishingInterval = 3'600'000;  // ms
   std::uint32_t mostKeepAliveCount = 100'000;
-  double leastSessionTimeout = 1'000;      // ms
-  double mostSessionTimeout = 3'600'000;   // ms
+  double leastSessionTimeout = 1'000;     // ms
+  double mostSessionTimeout = 3'600'000;  // ms
 };
 
 struct Settings {
@@ -70,7 +70,9 @@ class Server {
   /// Ends all sessions.
   void shutdown();
 
-  void setWriteHandler(space::NodeIndex variable, WriteHandler handler) { writeHandlers_[variable] = std::move(handler); }
+  void setWriteHandler(space::NodeIndex variable, WriteHandler handler) {
+    writeHandlers_[variable] = std::move(handler);
+  }
   void setCallHandler(space::NodeIndex method, CallHandler handler) { callHandlers_[method] = std::move(handler); }
 
   /// Where it is to be found, once the ports are known.
@@ -97,7 +99,8 @@ class Server {
   template <class Request>
   using AnswersLater = void (Server::*)(const Request&, Context&);
   template <class Request, class Handler>
-  void serve(Needs needs, Handler handler, const std::shared_ptr<Peer>& peer, std::uint32_t requestId, ua::BinaryReader& reader);
+  void serve(Needs needs, Handler handler, const std::shared_ptr<Peer>& peer, std::uint32_t requestId,
+             ua::BinaryReader& reader);
   ua::Result<Session*> sessionOf(const ua::RequestHeader& header, Needs needs, const Peer& peer);
   ua::Result<void> checkCount(std::size_t operations) const;
 
@@ -114,7 +117,8 @@ class Server {
   // View: view_services.cpp
   ua::Result<ua::BrowseResponse> browse(const ua::BrowseRequest&, Context&);
   ua::Result<ua::BrowseNextResponse> browseNext(const ua::BrowseNextRequest&, Context&);
-  ua::Result<ua::TranslateBrowsePathsToNodeIdsResponse> translate(const ua::TranslateBrowsePathsToNodeIdsRequest&, Context&);
+  ua::Result<ua::TranslateBrowsePathsToNodeIdsResponse> translate(const ua::TranslateBrowsePathsToNodeIdsRequest&,
+                                                                  Context&);
   ua::BrowseResult browseOne(Session& session, Session::BrowseRest work);
 
   // Attributes and methods: attribute_services.cpp, method_services.cpp

@@ -16,7 +16,8 @@ ServerStatusDataType Server::serverStatus() const {
 /// Gives the nodes of the Server object (Part 5, 6.3.1) their values, the live ones by computing them at each read.
 void Server::fillServerObject() {
   auto set = [this](StandardId id, Variant value) {
-    if (const auto node = space_.at(id); node != space::kNoNode) space_.setValue(node, DataValue(std::move(value), startTime_));
+    if (const auto node = space_.at(id); node != space::kNoNode)
+      space_.setValue(node, DataValue(std::move(value), startTime_));
   };
   auto live = [this](StandardId id, std::function<Variant()> compute) {
     if (const auto node = space_.at(id); node != space::kNoNode)
@@ -46,7 +47,8 @@ void Server::fillServerObject() {
   set(id::Server_ServerCapabilities_LocaleIdArray, Variant::array({String("en")}));
   set(id::Server_ServerCapabilities_ServerProfileArray, Variant::array(std::vector<String>()));
   set(id::Server_ServerCapabilities_MinSupportedSampleRate, limits.leastSamplingInterval);
-  set(id::Server_ServerCapabilities_MaxBrowseContinuationPoints, static_cast<std::uint16_t>(limits.maxContinuationPointsPerSession));
+  set(id::Server_ServerCapabilities_MaxBrowseContinuationPoints,
+      static_cast<std::uint16_t>(limits.maxContinuationPointsPerSession));
   set(id::Server_ServerCapabilities_MaxQueryContinuationPoints, std::uint16_t{0});
   set(id::Server_ServerCapabilities_MaxHistoryContinuationPoints, std::uint16_t{0});
   set(id::Server_ServerCapabilities_SoftwareCertificates, Variant::array(std::vector<ExtensionObject>()));
@@ -54,12 +56,12 @@ void Server::fillServerObject() {
   set(id::Server_ServerCapabilities_MaxArrayLength, decoding.maxArrayLength);
   set(id::Server_ServerCapabilities_MaxStringLength, decoding.maxStringLength);
   set(id::Server_ServerCapabilities_MaxByteStringLength, decoding.maxStringLength);
-  for (StandardId operation :
-       {id::Server_ServerCapabilities_OperationLimits_MaxNodesPerRead, id::Server_ServerCapabilities_OperationLimits_MaxNodesPerWrite,
-        id::Server_ServerCapabilities_OperationLimits_MaxNodesPerMethodCall,
-        id::Server_ServerCapabilities_OperationLimits_MaxNodesPerBrowse,
-        id::Server_ServerCapabilities_OperationLimits_MaxNodesPerTranslateBrowsePathsToNodeIds,
-        id::Server_ServerCapabilities_OperationLimits_MaxMonitoredItemsPerCall})
+  for (StandardId operation : {id::Server_ServerCapabilities_OperationLimits_MaxNodesPerRead,
+                               id::Server_ServerCapabilities_OperationLimits_MaxNodesPerWrite,
+                               id::Server_ServerCapabilities_OperationLimits_MaxNodesPerMethodCall,
+                               id::Server_ServerCapabilities_OperationLimits_MaxNodesPerBrowse,
+                               id::Server_ServerCapabilities_OperationLimits_MaxNodesPerTranslateBrowsePathsToNodeIds,
+                               id::Server_ServerCapabilities_OperationLimits_MaxMonitoredItemsPerCall})
     set(operation, limits.maxOperationsPerRequest);
   set(id::Server_ServerDiagnostics_EnabledFlag, false);
 }

@@ -1,11 +1,11 @@
 #pragma once
 
+#include "core/monitor/subscription.hpp"
+#include "service/server/peer.hpp"
+
 #include <deque>
 #include <map>
 #include <memory>
-
-#include "core/monitor/subscription.hpp"
-#include "service/server/peer.hpp"
 
 namespace zunth::server {
 

@@ -1,10 +1,10 @@
-#include <openssl/rand.h>
-#include <spdlog/spdlog.h>
+#include "service/server/server.hpp"
 
 #include <algorithm>
 #include <array>
 
-#include "service/server/server.hpp"
+#include <openssl/rand.h>
+#include <spdlog/spdlog.h>
 
 namespace zunth::server {
 
@@ -24,9 +24,11 @@ ByteString randomOctets() {
 Result<CreateSessionResponse> Server::createSession(const CreateSessionRequest& request, Context& context) {
   const auto mode = context.peer->security().mode;
   if (!settings_.allowUnsecured && mode != MessageSecurityMode::Sign && mode != MessageSecurityMode::SignAndEncrypt)
-    return Error{status::BadSecurityModeInsufficient, "this server takes signed or encrypted connections only", "set 'unsecured: on' in its site.yaml"};
+    return Error{status::BadSecurityModeInsufficient, "this server takes signed or encrypted connections only",
+                 "set 'unsecured: on' in its site.yaml"};
   if (sessions_.size() >= settings_.limits.maxSessions)
-    return Error{status::BadTooManySessions, "all " + std::to_string(settings_.limits.maxSessions) + " sessions are taken", {}};
+    return Error{
+        status::BadTooManySessions, "all " + std::to_string(settings_.limits.maxSessions) + " sessions are taken", {}};
   auto session = std::make_unique<Session>();
   session->sessionId = NodeId(1, ++lastSessionId_);
   session->token = NodeId(0, randomOctets());
@@ -47,7 +49,8 @@ Result<CreateSessionResponse> Server::createSession(const CreateSessionRequest& 
   response.serverNonce = randomOctets();
   response.serverEndpoints = endpoints(request.endpointUrl);
   response.maxRequestMessageSize = settings_.maxMessageSize;
-  spdlog::info("session '{}' created by {} at {}", session->name.view(), session->client.applicationUri.view(), context.peer->address());
+  spdlog::info("session '{}' created by {} at {}", session->name.view(), session->client.applicationUri.view(),
+               context.peer->address());
   sessions_.emplace(session->token, std::move(session));
   return response;
 }
@@ -55,13 +58,14 @@ Result<CreateSessionResponse> Server::createSession(const CreateSessionRequest& 
 Result<ActivateSessionResponse> Server::activateSession(const ActivateSessionRequest& request, Context& context) {
   Session& session = *context.session;
   if (!session.isActivated && session.channelId != context.peer->channelId())
-    return Error{status::BadSecureChannelIdInvalid, "a session must first be activated on the channel that created it", {}};
+    return Error{
+        status::BadSecureChannelIdInvalid, "a session must first be activated on the channel that created it", {}};
   const auto& token = request.userIdentityToken;
   const bool isAnonymous = token.isNull() || token.is<AnonymousIdentityToken>();
-  if (!isAnonymous)
-    return Error{status::BadIdentityTokenRejected, "this server takes anonymous users only", {}};
+  if (!isAnonymous) return Error{status::BadIdentityTokenRejected, "this server takes anonymous users only", {}};
   if (!settings_.allowAnonymous)
-    return Error{status::BadIdentityTokenRejected, "this server takes no anonymous users", "set 'anonymous: on' in site.yaml"};
+    return Error{status::BadIdentityTokenRejected, "this server takes no anonymous users",
+                 "set 'anonymous: on' in site.yaml"};
   if (!token.isNull()) {
     auto anonymous = token.as<AnonymousIdentityToken>();
     if (!anonymous) return Error{status::BadIdentityTokenInvalid, anonymous.error().cause, {}};

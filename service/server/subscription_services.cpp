@@ -1,9 +1,9 @@
-#include <spdlog/spdlog.h>
+#include "service/server/server.hpp"
 
 #include <algorithm>
 #include <cmath>
 
-#include "service/server/server.hpp"
+#include <spdlog/spdlog.h>
 
 namespace zunth::server {
 
@@ -12,8 +12,9 @@ using namespace ua;
 monitor::SubscriptionSettings Server::revise(double interval, std::uint32_t lifetime, std::uint32_t keepAlive) const {
   monitor::SubscriptionSettings out;
   const auto& limits = settings_.limits;
-  out.publishingInterval = std::isnan(interval) ? limits.leastPublishingInterval
-                                                : std::clamp(interval, limits.leastPublishingInterval, limits.mostPublishingInterval);
+  out.publishingInterval = std::isnan(interval)
+                               ? limits.leastPublishingInterval
+                               : std::clamp(interval, limits.leastPublishingInterval, limits.mostPublishingInterval);
   out.maxKeepAliveCount = std::clamp(keepAlive, 1u, limits.mostKeepAliveCount);
   // Part 4, 5.13.2.2: the life-time is at least three times the keep-alive time.
   out.lifetimeCount = std::max(lifetime, 3 * out.maxKeepAliveCount);
@@ -27,12 +28,15 @@ monitor::Subscription* Server::subscriptionOf(const Context& context, std::uint3
   return found->second.get();
 }
 
-Result<CreateSubscriptionResponse> Server::createSubscription(const CreateSubscriptionRequest& request, Context& context) {
+Result<CreateSubscriptionResponse> Server::createSubscription(const CreateSubscriptionRequest& request,
+                                                              Context& context) {
   auto& subscriptions = context.session->subscriptions;
   if (subscriptions.size() >= settings_.limits.maxSubscriptionsPerSession)
     return Error{status::BadTooManySubscriptions,
-                 "a session may have " + std::to_string(settings_.limits.maxSubscriptionsPerSession) + " subscriptions", {}};
-  auto settings = revise(request.requestedPublishingInterval, request.requestedLifetimeCount, request.requestedMaxKeepAliveCount);
+                 "a session may have " + std::to_string(settings_.limits.maxSubscriptionsPerSession) + " subscriptions",
+                 {}};
+  auto settings =
+      revise(request.requestedPublishingInterval, request.requestedLifetimeCount, request.requestedMaxKeepAliveCount);
   settings.maxNotificationsPerPublish = request.maxNotificationsPerPublish;
   settings.publishingEnabled = request.publishingEnabled;
   settings.priority = request.priority;
@@ -46,10 +50,12 @@ Result<CreateSubscriptionResponse> Server::createSubscription(const CreateSubscr
   return response;
 }
 
-Result<ModifySubscriptionResponse> Server::modifySubscription(const ModifySubscriptionRequest& request, Context& context) {
+Result<ModifySubscriptionResponse> Server::modifySubscription(const ModifySubscriptionRequest& request,
+                                                              Context& context) {
   auto* subscription = subscriptionOf(context, request.subscriptionId);
   if (!subscription) return status::BadSubscriptionIdInvalid;
-  auto settings = revise(request.requestedPublishingInterval, request.requestedLifetimeCount, request.requestedMaxKeepAliveCount);
+  auto settings =
+      revise(request.requestedPublishingInterval, request.requestedLifetimeCount, request.requestedMaxKeepAliveCount);
   settings.maxNotificationsPerPublish = request.maxNotificationsPerPublish;
   settings.priority = request.priority;
   subscription->modify(settings, context.now);
@@ -71,7 +77,8 @@ Result<SetPublishingModeResponse> Server::setPublishingMode(const SetPublishingM
   return response;
 }
 
-Result<DeleteSubscriptionsResponse> Server::deleteSubscriptions(const DeleteSubscriptionsRequest& request, Context& context) {
+Result<DeleteSubscriptionsResponse> Server::deleteSubscriptions(const DeleteSubscriptionsRequest& request,
+                                                                Context& context) {
   if (auto fine = checkCount(request.subscriptionIds.size()); !fine) return fine.error();
   DeleteSubscriptionsResponse response;
   for (auto id : request.subscriptionIds) {
@@ -102,12 +109,14 @@ void Server::publish(const PublishRequest& request, Context& context) {
   List<StatusCode> acknowledged;
   for (const auto& acknowledgement : request.subscriptionAcknowledgements) {
     const auto found = session.subscriptions.find(acknowledgement.subscriptionId);
-    acknowledged.push_back(found == session.subscriptions.end() ? status::BadSubscriptionIdInvalid
-                                                                : found->second->acknowledge(acknowledgement.sequenceNumber));
+    acknowledged.push_back(found == session.subscriptions.end()
+                               ? status::BadSubscriptionIdInvalid
+                               : found->second->acknowledge(acknowledgement.sequenceNumber));
   }
   // Part 4, 5.13.5.2: with the queue full, the oldest request gives way.
   if (session.publishes.size() >= settings_.limits.maxPublishRequestsPerSession) {
-    session.publishes.front().reply.fault({status::BadTooManyPublishRequests, "too many Publish requests wait", {}}, context.wallClock);
+    session.publishes.front().reply.fault({status::BadTooManyPublishRequests, "too many Publish requests wait", {}},
+                                          context.wallClock);
     session.publishes.pop_front();
   }
   const Instant giveUpAt = context.timeoutHint > 0 ? context.now + milliseconds(context.timeoutHint) : Instant::max();
@@ -121,7 +130,9 @@ void Server::publishLate(Session& session) {
     monitor::Subscription* next = nullptr;
     for (const auto& [id, subscription] : session.subscriptions) {
       if (!subscription->isLate()) continue;
-      const auto rank = [](const monitor::Subscription& s) { return std::pair(-int{s.settings().priority}, s.lateSince()); };
+      const auto rank = [](const monitor::Subscription& s) {
+        return std::pair(-int{s.settings().priority}, s.lateSince());
+      };
       if (!next || rank(*subscription) < rank(*next)) next = subscription.get();
     }
     if (!next) return;
@@ -140,9 +151,11 @@ void Server::publishLate(Session& session) {
 
 void Server::tickSubscriptions(Session& session, Instant now) {
   // Requests of a connection that has gone can't carry a message; it stays for the next one that comes.
-  std::erase_if(session.publishes, [](const Session::WaitingPublish& waiting) { return !waiting.reply.isDeliverable(); });
+  std::erase_if(session.publishes,
+                [](const Session::WaitingPublish& waiting) { return !waiting.reply.isDeliverable(); });
   while (!session.publishes.empty() && session.publishes.front().giveUpAt <= now) {
-    session.publishes.front().reply.fault({status::BadTimeout, "the Publish request waited as long as it asked for", {}}, clock_.wallClock());
+    session.publishes.front().reply.fault(
+        {status::BadTimeout, "the Publish request waited as long as it asked for", {}}, clock_.wallClock());
     session.publishes.pop_front();
   }
   std::vector<std::uint32_t> expired;
@@ -153,7 +166,8 @@ void Server::tickSubscriptions(Session& session, Instant now) {
   }
   publishLate(session);
   for (auto id : expired) {
-    spdlog::info("subscription {} of session '{}' ended: no Publish request came for its life-time", id, session.name.view());
+    spdlog::info("subscription {} of session '{}' ended: no Publish request came for its life-time", id,
+                 session.name.view());
     dropSubscription(session, id);
   }
 }

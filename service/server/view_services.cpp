@@ -28,9 +28,9 @@ Result<BrowseResponse> Server::browse(const BrowseRequest& request, Context& con
     if (view == space::kNoNode || space_.nodeClass(view) != NodeClass::View)
       return Error{status::BadViewIdUnknown, "there is no view " + request.view.viewId.text(), {}};
   }
-  const std::uint32_t most = request.requestedMaxReferencesPerNode
-                                 ? std::min(request.requestedMaxReferencesPerNode, settings_.limits.maxReferencesPerNode)
-                                 : settings_.limits.maxReferencesPerNode;
+  const std::uint32_t most = request.requestedMaxReferencesPerNode ? std::min(request.requestedMaxReferencesPerNode,
+                                                                              settings_.limits.maxReferencesPerNode)
+                                                                   : settings_.limits.maxReferencesPerNode;
   BrowseResponse response;
   OperationDiagnostics diagnostics(context.reply.wanted());
   for (const auto& what : request.nodesToBrowse) {
@@ -59,7 +59,8 @@ Result<BrowseNextResponse> Server::browseNext(const BrowseNextRequest& request, 
   return response;
 }
 
-Result<TranslateBrowsePathsToNodeIdsResponse> Server::translate(const TranslateBrowsePathsToNodeIdsRequest& request, Context&) {
+Result<TranslateBrowsePathsToNodeIdsResponse> Server::translate(const TranslateBrowsePathsToNodeIdsRequest& request,
+                                                                Context&) {
   if (auto fine = checkCount(request.browsePaths.size()); !fine) return fine.error();
   TranslateBrowsePathsToNodeIdsResponse response;
   for (const auto& path : request.browsePaths) response.results.push_back(space::translate(space_, path));

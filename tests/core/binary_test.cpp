@@ -1,7 +1,7 @@
-#include <catch2/catch.hpp>
-
 #include "core/ua/structure_codec.hpp"
+
 #include "tests/hex.hpp"
+#include <catch2/catch.hpp>
 
 using namespace zunth::ua;
 using zunth::test::hex;
@@ -51,14 +51,37 @@ TEST_CASE("variants of every built-in type survive a round trip", "[ua][binary]"
   DiagnosticInfo outer;
   outer.additionalInfo = String("why");
   outer.inner = std::make_shared<DiagnosticInfo>();
-  const std::vector<Variant> values{
-      Variant(), Variant(true), Variant(std::int8_t{-5}), Variant(std::uint8_t{200}), Variant(std::int16_t{-30000}), Variant(std::uint16_t{60000}),
-      Variant(-2'000'000'000), Variant(4'000'000'000u), Variant(std::int64_t{INT64_MIN}), Variant(std::uint64_t{UINT64_MAX}), Variant(1.25f), Variant(-0.1),
-      Variant("trout"), Variant(DateTime{1}), Variant(Guid{1, 2, 3, {4, 5, 6, 7, 8, 9, 10, 11}}), Variant(ByteString("\0\xff", 2)), Variant(XmlElement("<a/>")),
-      Variant(NodeId(2, String("Hatchery/Intake"))), Variant(ExpandedNodeId(NodeId(70000u))), Variant(zunth::ua::status::BadNoCommunication),
-      Variant(QualifiedName{2, "pressure"}), Variant(LocalizedText("Druck", "de")), Variant(ExtensionObject::binary(NodeId(3, 9u), ByteString("xy", 2))),
-      Variant(measured), Variant(outer), Variant::array({true, false, true}), Variant::array({1.5, 2.5}), Variant::array({String("a"), String()}),
-      Variant::array(std::vector<double>{}), Variant::array({Variant(1), Variant("two")}), Variant::array(std::vector<std::int32_t>{1, 2, 3, 4, 5, 6}, {2, 3})};
+  const std::vector<Variant> values{Variant(),
+                                    Variant(true),
+                                    Variant(std::int8_t{-5}),
+                                    Variant(std::uint8_t{200}),
+                                    Variant(std::int16_t{-30000}),
+                                    Variant(std::uint16_t{60000}),
+                                    Variant(-2'000'000'000),
+                                    Variant(4'000'000'000u),
+                                    Variant(std::int64_t{INT64_MIN}),
+                                    Variant(std::uint64_t{UINT64_MAX}),
+                                    Variant(1.25f),
+                                    Variant(-0.1),
+                                    Variant("trout"),
+                                    Variant(DateTime{1}),
+                                    Variant(Guid{1, 2, 3, {4, 5, 6, 7, 8, 9, 10, 11}}),
+                                    Variant(ByteString("\0\xff", 2)),
+                                    Variant(XmlElement("<a/>")),
+                                    Variant(NodeId(2, String("Hatchery/Intake"))),
+                                    Variant(ExpandedNodeId(NodeId(70000u))),
+                                    Variant(zunth::ua::status::BadNoCommunication),
+                                    Variant(QualifiedName{2, "pressure"}),
+                                    Variant(LocalizedText("Druck", "de")),
+                                    Variant(ExtensionObject::binary(NodeId(3, 9u), ByteString("xy", 2))),
+                                    Variant(measured),
+                                    Variant(outer),
+                                    Variant::array({true, false, true}),
+                                    Variant::array({1.5, 2.5}),
+                                    Variant::array({String("a"), String()}),
+                                    Variant::array(std::vector<double>{}),
+                                    Variant::array({Variant(1), Variant("two")}),
+                                    Variant::array(std::vector<std::int32_t>{1, 2, 3, 4, 5, 6}, {2, 3})};
   for (const auto& value : values) {
     const auto back = decode<Variant>(encode(value));
     INFO(hex(encode(value)));
@@ -66,17 +89,19 @@ TEST_CASE("variants of every built-in type survive a round trip", "[ua][binary]"
     CHECK(*back == value);
   }
   const auto matrix = decode<Variant>(encode(values.back()));
-  CHECK(std::vector<std::uint32_t>(matrix->dimensions().begin(), matrix->dimensions().end()) == std::vector<std::uint32_t>{2, 3});
+  CHECK(std::vector<std::uint32_t>(matrix->dimensions().begin(), matrix->dimensions().end()) ==
+        std::vector<std::uint32_t>{2, 3});
 }
 
 TEST_CASE("unsound octets end in an error that names their kind", "[ua][binary]") {
   using namespace zunth::ua::status;
   CHECK(failure<std::int32_t>("01 02") == BadDecodingError);
-  CHECK(failure<String>("FF FF FF 7F 41") == BadDecodingError);                      // a length beyond the end
-  CHECK(failure<Variant>("86 FF FF FF 7F") == BadDecodingError);                     // an array that can't be there
-  CHECK(failure<Variant>("18 00") == BadDecodingError);                              // a Variant directly in a Variant
-  CHECK(failure<Variant>("46 01 00 00 00") == BadDecodingError);                     // dimensions without an array
-  CHECK(failure<Variant>("C6 02 00 00 00 01 00 00 00 02 00 00 00 02 00 00 00 03 00 00 00 01 00 00 00") == BadDecodingError);  // 3 x 1 is not 2
+  CHECK(failure<String>("FF FF FF 7F 41") == BadDecodingError);   // a length beyond the end
+  CHECK(failure<Variant>("86 FF FF FF 7F") == BadDecodingError);  // an array that can't be there
+  CHECK(failure<Variant>("18 00") == BadDecodingError);           // a Variant directly in a Variant
+  CHECK(failure<Variant>("46 01 00 00 00") == BadDecodingError);  // dimensions without an array
+  CHECK(failure<Variant>("C6 02 00 00 00 01 00 00 00 02 00 00 00 02 00 00 00 03 00 00 00 01 00 00 00") ==
+        BadDecodingError);  // 3 x 1 is not 2
   CHECK(failure<NodeId>("07 00") == BadDecodingError);
   CHECK(failure<ExtensionObject>("00 00 05") == BadDecodingError);
   CHECK(failure<Variant>("20") == BadDecodingError);
@@ -93,12 +118,14 @@ TEST_CASE("nesting and sizes have limits", "[ua][binary]") {
   CHECK(decode<Variant>(nested(150)).code() == zunth::ua::status::BadEncodingLimitsExceeded);
   Bytes diagnostics(200, std::byte{0x40});  // each octet opens an inner one
   CHECK(decode<DiagnosticInfo>(diagnostics).code() == zunth::ua::status::BadEncodingLimitsExceeded);
-  CHECK(failure<Variant>("C6 00 00 00 00 02 00 00 00 FF FF FF 7F 00 00 00 00") == zunth::ua::status::BadEncodingLimitsExceeded);
+  CHECK(failure<Variant>("C6 00 00 00 00 02 00 00 00 FF FF FF 7F 00 00 00 00") ==
+        zunth::ua::status::BadEncodingLimitsExceeded);
   DecodingLimits limits;
   limits.maxStringLength = 4;
   limits.maxArrayLength = 2;
   CHECK(decode<String>(encode(String("trout")), limits).code() == zunth::ua::status::BadEncodingLimitsExceeded);
-  CHECK(decode<Variant>(encode(Variant::array({1, 2, 3})), limits).code() == zunth::ua::status::BadEncodingLimitsExceeded);
+  CHECK(decode<Variant>(encode(Variant::array({1, 2, 3})), limits).code() ==
+        zunth::ua::status::BadEncodingLimitsExceeded);
 }
 
 TEST_CASE("reserved variant types are read as ByteStrings", "[ua][binary]") {
@@ -138,7 +165,8 @@ TEST_CASE("node ids have a text form", "[ua]") {
     CHECK(*NodeId::parse(text) == id);
     CHECK(NodeId::parse(text)->hash() == id.hash());
   }
-  for (const char* wrong : {"", "84", "i=", "i=-1", "i=4294967296", "ns=;i=1", "ns=70000;i=1", "ns=1,i=1", "g=123", "b=!", "x=1", "i=1 "})
+  for (const char* wrong :
+       {"", "84", "i=", "i=-1", "i=4294967296", "ns=;i=1", "ns=70000;i=1", "ns=1,i=1", "g=123", "b=!", "x=1", "i=1 "})
     CHECK(NodeId::parse(wrong).code() == zunth::ua::status::BadNodeIdInvalid);
   const auto expanded = ExpandedNodeId::parse("svr=2;nsu=http://a%3Bb%25;s=x");
   REQUIRE(expanded);
@@ -147,10 +175,13 @@ TEST_CASE("node ids have a text form", "[ua]") {
 }
 
 TEST_CASE("times are read and written to 100 ns", "[ua]") {
-  for (const char* text : {"2026-05-04T07:30:00Z", "1601-01-01T00:00:00Z", "2000-02-29T23:59:59.9999999Z", "2026-05-04T07:30:00.125Z"})
+  for (const char* text :
+       {"2026-05-04T07:30:00Z", "1601-01-01T00:00:00Z", "2000-02-29T23:59:59.9999999Z", "2026-05-04T07:30:00.125Z"})
     CHECK(DateTime::parse(text)->text() == text);
   CHECK(DateTime::parse("1970-01-01T00:00:00Z")->ticks == 116'444'736'000'000'000);
-  for (const char* wrong : {"2026-02-30T00:00:00Z", "2026-05-04 07:30:00Z", "2026-05-04T07:30:00", "2026-05-04T24:00:00Z", ""}) CHECK(!DateTime::parse(wrong));
+  for (const char* wrong :
+       {"2026-02-30T00:00:00Z", "2026-05-04 07:30:00Z", "2026-05-04T07:30:00", "2026-05-04T24:00:00Z", ""})
+    CHECK(!DateTime::parse(wrong));
   const auto now = std::chrono::system_clock::now();
   CHECK(std::chrono::abs(DateTime::from(now).time() - now) < std::chrono::nanoseconds(100));
 }

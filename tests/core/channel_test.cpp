@@ -1,8 +1,8 @@
-#include <catch2/catch.hpp>
-
 #include "core/channel/client_channel.hpp"
 #include "core/channel/server_channel.hpp"
+
 #include "tests/hex.hpp"
+#include <catch2/catch.hpp>
 
 using namespace zunth::ua;
 using namespace zunth::channel;
@@ -29,7 +29,9 @@ struct ServerSide final : ServerChannel::Handler {
 
 struct ClientSide final : ClientChannel::Handler {
   void opened() override { ++openings; }
-  void response(std::uint32_t requestId, BytesView body) override { responses.emplace_back(requestId, Bytes(body.begin(), body.end())); }
+  void response(std::uint32_t requestId, BytesView body) override {
+    responses.emplace_back(requestId, Bytes(body.begin(), body.end()));
+  }
   void aborted(std::uint32_t, const Error& why) override { aborts.push_back(why); }
   void closed(const Error& why) override { endings.push_back(why); }
   int openings = 0;
@@ -232,7 +234,8 @@ TEST_CASE("what breaks the protocol is answered with its StatusCode", "[channel]
     RawServer server;
     CHECK(!server.refusalAfter(writeTransport(MessageType::Hello, hello)));
     ChunkWriter writer;
-    CHECK(server.refusalAfter(writer.writeOpen(0, 1, {"http://fernhollow.example/secret", {}, {}}, {})) == status::BadSecurityPolicyRejected);
+    CHECK(server.refusalAfter(writer.writeOpen(0, 1, {"http://fernhollow.example/secret", {}, {}}, {})) ==
+          status::BadSecurityPolicyRejected);
   }
 }
 

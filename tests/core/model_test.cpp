@@ -1,10 +1,10 @@
-#include <catch2/catch.hpp>
-
 #include "core/model/build.hpp"
 #include "core/model/units.hpp"
 #include "core/model/words.hpp"
 #include "core/space/attributes.hpp"
 #include "core/space/namespace0.hpp"
+
+#include <catch2/catch.hpp>
 
 using namespace zunth::ua;
 using namespace zunth::model;
@@ -100,8 +100,10 @@ TEST_CASE("every mistake is found with its place and what was meant", "[model]")
       {"types:\n  T:\n    x: Double kPs\n", 4, 15, "there is no unit 'kPs'", "did you mean 'kPa'?"},
       {"objects:\n  A:\n    x: Double kPa 5..1\n", 4, 19, "the range 5..1 is empty", "write the smaller number first"},
       {"objects:\n  A:\n    x: Int32 = many\n", 4, 16, "'many' can't be the value of A/x: 'many' is no Int32", ""},
-      {"objects:\n  A:\n    x: Double kPa 0..1 writabel\n", 4, 24, "'writabel' means nothing here", "did you mean 'writable'?"},
-      {"objects:\n  A:\n    x: Boolean kPa\n", 4, 16, "'kPa' is no word for a Boolean", "units and ranges go with numbers"},
+      {"objects:\n  A:\n    x: Double kPa 0..1 writabel\n", 4, 24, "'writabel' means nothing here",
+       "did you mean 'writable'?"},
+      {"objects:\n  A:\n    x: Boolean kPa\n", 4, 16, "'kPa' is no word for a Boolean",
+       "units and ranges go with numbers"},
       {"types:\n  T:\n    extends: Nothing\n", 4, 14, "there is no type 'Nothing'", ""},
       {"types:\n  T:\n    extends: Double\n", 4, 14, "'Double' is no object type", ""},
       {"types:\n  T:\n    a: T\n", 3, 3, "the type 'T' is made of itself", ""},
@@ -132,7 +134,9 @@ TEST_CASE("mistakes come all at once, in order", "[model]") {
   REQUIRE(b.findings.list().size() == 3);
   CHECK(b.findings.list()[2].place.line == 6);
   const auto text = format(b.findings.list()[0], "one\ntwo\nobjects\n    x: Duoble\n");
-  CHECK(text == "plant.yaml:4:8: error: there is no type 'Duoble'\n    4 |     x: Duoble\n      |        ^^^^^^\n        did you mean 'Double'?");
+  CHECK(text ==
+        "plant.yaml:4:8: error: there is no type 'Duoble'\n    4 |     x: Duoble\n      |        ^^^^^^\n        did "
+        "you mean 'Double'?");
 }
 
 TEST_CASE("the same files give the same nodes", "[model]") {

@@ -1,7 +1,7 @@
-#include <catch2/catch.hpp>
-
 #include "core/monitor/sampling.hpp"
 #include "core/space/namespace0.hpp"
+
+#include <catch2/catch.hpp>
 
 using namespace zunth::ua;
 using namespace zunth::monitor;
@@ -34,7 +34,8 @@ struct Fixture {
     settings.samplingInterval = samplingInterval;
     settings.queueSize = queueSize;
     settings.discardOldest = discardOldest;
-    auto& item = subscription.add(std::make_unique<MonitoredItem>(++lastItem, subscription, variable, AttributeId::Value, IndexRange(), settings, MonitoringMode::Reporting));
+    auto& item = subscription.add(std::make_unique<MonitoredItem>(
+        ++lastItem, subscription, variable, AttributeId::Value, IndexRange(), settings, MonitoringMode::Reporting));
     sampling.add(item, now, kWall);
     return item;
   }
@@ -99,12 +100,17 @@ TEST_CASE("filters decide what is a change", "[monitor]") {
 
 TEST_CASE("filters that make no sense are refused", "[monitor]") {
   using T = DataChangeTrigger;
-  CHECK(ChangeFilter::from(filter(T::StatusValue, DeadbandType::Percent, 1), true, {}).code() == status::BadDeadbandFilterInvalid);
-  CHECK(ChangeFilter::from(filter(T::StatusValue, DeadbandType::Percent, 101), true, Range{0, 1}).code() == status::BadDeadbandFilterInvalid);
-  CHECK(ChangeFilter::from(filter(T::StatusValue, DeadbandType::Absolute, -1), true, {}).code() == status::BadDeadbandFilterInvalid);
-  CHECK(ChangeFilter::from(filter(T::StatusValue, DeadbandType::Absolute, 1), false, {}).code() == status::BadFilterNotAllowed);
+  CHECK(ChangeFilter::from(filter(T::StatusValue, DeadbandType::Percent, 1), true, {}).code() ==
+        status::BadDeadbandFilterInvalid);
+  CHECK(ChangeFilter::from(filter(T::StatusValue, DeadbandType::Percent, 101), true, Range{0, 1}).code() ==
+        status::BadDeadbandFilterInvalid);
+  CHECK(ChangeFilter::from(filter(T::StatusValue, DeadbandType::Absolute, -1), true, {}).code() ==
+        status::BadDeadbandFilterInvalid);
+  CHECK(ChangeFilter::from(filter(T::StatusValue, DeadbandType::Absolute, 1), false, {}).code() ==
+        status::BadFilterNotAllowed);
   CHECK(ChangeFilter::from(filter(static_cast<T>(7)), true, {}).code() == status::BadMonitoredItemFilterInvalid);
-  CHECK(ChangeFilter::from(filter(T::Status, static_cast<DeadbandType>(9), 1), true, {}).code() == status::BadMonitoredItemFilterInvalid);
+  CHECK(ChangeFilter::from(filter(T::Status, static_cast<DeadbandType>(9), 1), true, {}).code() ==
+        status::BadMonitoredItemFilterInvalid);
 }
 
 TEST_CASE("queues overflow on the side that was asked for, and say so", "[monitor]") {
@@ -114,7 +120,10 @@ TEST_CASE("queues overflow on the side that was asked for, and say so", "[monito
     std::vector<double> left;
     bool marked;
   };
-  for (const auto& c : std::vector<Case>{{3, true, {3, 4, 5}, true}, {3, false, {0, 1, 5}, true}, {1, true, {5}, false}, {10, true, {0, 1, 2, 3, 4, 5}, false}}) {
+  for (const auto& c : std::vector<Case>{{3, true, {3, 4, 5}, true},
+                                         {3, false, {0, 1, 5}, true},
+                                         {1, true, {5}, false},
+                                         {10, true, {0, 1, 2, 3, 4, 5}, false}}) {
     Fixture f;
     f.watch(0, c.size, c.discardOldest);
     for (int i = 1; i <= 5; ++i) f.set(i);
@@ -186,7 +195,7 @@ TEST_CASE("a subscription publishes, keeps alive and expires", "[monitor]") {
   turn(true);
   CHECK(!s.isLate());
   turn(true);
-  CHECK(s.isLate());  // the keep-alive count has been reached
+  CHECK(s.isLate());                                    // the keep-alive count has been reached
   CHECK(s.publish(kWall).message.sequenceNumber == 1);  // a keep-alive takes no number
   for (int i = 0; i < 8; ++i) turn(false);
   CHECK(!s.isExpired());

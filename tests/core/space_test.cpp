@@ -1,9 +1,10 @@
-#include <catch2/catch.hpp>
-#include <set>
-
 #include "core/space/attributes.hpp"
 #include "core/space/browse.hpp"
 #include "core/space/namespace0.hpp"
+
+#include <set>
+
+#include <catch2/catch.hpp>
 
 using namespace zunth::ua;
 using namespace zunth::space;
@@ -16,7 +17,8 @@ std::unique_ptr<Space> standardSpace() {
   return space;
 }
 
-NodeIndex addVariable(Space& space, NodeIndex parent, const char* name, StandardId dataType, Variant value, bool writable = true) {
+NodeIndex addVariable(Space& space, NodeIndex parent, const char* name, StandardId dataType, Variant value,
+                      bool writable = true) {
   NewNode node;
   node.nodeId = NodeId(1, String(name));
   node.nodeClass = NodeClass::Variable;
@@ -39,7 +41,8 @@ TEST_CASE("namespace 0 is whole", "[space]") {
   for (NodeIndex node = 0; node < space->rows(); ++node) {
     const auto nodeClass = space->nodeClass(node);
     INFO(space->nodeId(node).text() << " " << space->browseName(node).text());
-    if (nodeClass == NodeClass::Object || nodeClass == NodeClass::Variable) CHECK(space->typeDefinition(node) != kNoNode);
+    if (nodeClass == NodeClass::Object || nodeClass == NodeClass::Variable)
+      CHECK(space->typeDefinition(node) != kNoNode);
     bool hasParent = false;
     std::set<std::string> children;
     for (const auto& reference : space->references(node)) {
@@ -62,10 +65,15 @@ TEST_CASE("namespace 0 is whole", "[space]") {
 
 TEST_CASE("data types know what they are on the wire", "[space]") {
   const auto space = standardSpace();
-  const std::vector<std::pair<StandardId, BuiltInType>> cases{
-      {id::Double, BuiltInType::Double},       {id::Duration, BuiltInType::Double},      {id::UtcTime, BuiltInType::DateTime},
-      {id::ServerState, BuiltInType::Int32},   {id::Range, BuiltInType::ExtensionObject}, {id::Number, BuiltInType::Variant},
-      {id::BaseDataType, BuiltInType::Variant}, {id::LocaleId, BuiltInType::String},      {id::Structure, BuiltInType::ExtensionObject}};
+  const std::vector<std::pair<StandardId, BuiltInType>> cases{{id::Double, BuiltInType::Double},
+                                                              {id::Duration, BuiltInType::Double},
+                                                              {id::UtcTime, BuiltInType::DateTime},
+                                                              {id::ServerState, BuiltInType::Int32},
+                                                              {id::Range, BuiltInType::ExtensionObject},
+                                                              {id::Number, BuiltInType::Variant},
+                                                              {id::BaseDataType, BuiltInType::Variant},
+                                                              {id::LocaleId, BuiltInType::String},
+                                                              {id::Structure, BuiltInType::ExtensionObject}};
   for (const auto& [type, wire] : cases) CHECK(space->builtInType(space->at(type)) == wire);
   ValueTraits number;
   number.dataType = space->at(id::Number);
@@ -80,7 +88,8 @@ TEST_CASE("nodes come and go without leaving references behind", "[space]") {
   const auto before = space->references(space->at(id::ObjectsFolder)).size();
   std::vector<NodeIndex> nodes;
   for (int i = 0; i < 300; ++i)
-    nodes.push_back(addVariable(*space, space->at(id::ObjectsFolder), ("v" + std::to_string(i)).c_str(), id::Int32, Variant(i)));
+    nodes.push_back(
+        addVariable(*space, space->at(id::ObjectsFolder), ("v" + std::to_string(i)).c_str(), id::Int32, Variant(i)));
   CHECK(space->references(space->at(id::ObjectsFolder)).size() == before + 300);
   for (std::size_t i = 0; i < nodes.size(); i += 2) space->remove(nodes[i]);
   CHECK(space->references(space->at(id::ObjectsFolder)).size() == before + 150);
@@ -101,11 +110,14 @@ TEST_CASE("browse filters by direction, type and class and stops where it is tol
   auto count = [&](BrowseDescription what) { return browse(*space, what, 0).references.size(); };
   const NodeId server = id::Server;
   const auto all = count({server, BrowseDirection::Both, NodeId(), true, 0, 63});
-  CHECK(count({server, BrowseDirection::Forward, NodeId(), true, 0, 63}) + count({server, BrowseDirection::Inverse, NodeId(), true, 0, 63}) == all);
+  CHECK(count({server, BrowseDirection::Forward, NodeId(), true, 0, 63}) +
+            count({server, BrowseDirection::Inverse, NodeId(), true, 0, 63}) ==
+        all);
   CHECK(count({server, BrowseDirection::Inverse, id::HierarchicalReferences, true, 0, 63}) == 1);
   CHECK(count({server, BrowseDirection::Forward, id::HierarchicalReferences, false, 0, 63}) == 0);
   CHECK(count({server, BrowseDirection::Forward, id::HasTypeDefinition, false, 0, 63}) == 1);
-  CHECK(count({server, BrowseDirection::Forward, id::HasComponent, true, static_cast<std::uint32_t>(NodeClass::Method), 63}) >= 2);
+  CHECK(count({server, BrowseDirection::Forward, id::HasComponent, true, static_cast<std::uint32_t>(NodeClass::Method),
+               63}) >= 2);
   const auto bare = browse(*space, {server, BrowseDirection::Forward, id::HasTypeDefinition, true, 0, 0}, 0);
   CHECK(bare.references[0].nodeId.nodeId.is(id::ServerType));
   CHECK(bare.references[0].browseName.isNull());
@@ -120,9 +132,12 @@ TEST_CASE("browse filters by direction, type and class and stops where it is tol
   }
   CHECK(seen == all);
 
-  CHECK(browse(*space, {NodeId(1, 1u), BrowseDirection::Forward, NodeId(), true, 0, 63}, 0).status == status::BadNodeIdUnknown);
-  CHECK(browse(*space, {server, BrowseDirection::Forward, id::Server, true, 0, 63}, 0).status == status::BadReferenceTypeIdInvalid);
-  CHECK(browse(*space, {server, static_cast<BrowseDirection>(9), NodeId(), true, 0, 63}, 0).status == status::BadBrowseDirectionInvalid);
+  CHECK(browse(*space, {NodeId(1, 1u), BrowseDirection::Forward, NodeId(), true, 0, 63}, 0).status ==
+        status::BadNodeIdUnknown);
+  CHECK(browse(*space, {server, BrowseDirection::Forward, id::Server, true, 0, 63}, 0).status ==
+        status::BadReferenceTypeIdInvalid);
+  CHECK(browse(*space, {server, static_cast<BrowseDirection>(9), NodeId(), true, 0, 63}, 0).status ==
+        status::BadBrowseDirectionInvalid);
 }
 
 TEST_CASE("browse paths lead to nodes or say why not", "[space]") {
@@ -132,13 +147,16 @@ TEST_CASE("browse paths lead to nodes or say why not", "[space]") {
     path.relativePath.elements = List<RelativePathElement>(std::move(elements));
     return translate(*space, path);
   };
-  const auto found = walk({{id::Organizes, false, true, {0, "Server"}}, {NodeId(), false, true, {0, "ServerStatus"}}, {id::HasComponent, false, true, {0, "State"}}});
+  const auto found = walk({{id::Organizes, false, true, {0, "Server"}},
+                           {NodeId(), false, true, {0, "ServerStatus"}},
+                           {id::HasComponent, false, true, {0, "State"}}});
   REQUIRE(found.targets.size() == 1);
   CHECK(found.targets[0].targetId.nodeId.is(id::Server_ServerStatus_State));
   CHECK(found.targets[0].remainingPathIndex == UINT32_MAX);
   CHECK(walk({}).statusCode == status::BadNothingToDo);
   CHECK(walk({{NodeId(), false, true, {0, "Nowhere"}}}).statusCode == status::BadNoMatch);
-  CHECK(walk({{NodeId(), false, true, {}}, {NodeId(), false, true, {0, "x"}}}).statusCode == status::BadBrowseNameInvalid);
+  CHECK(walk({{NodeId(), false, true, {}}, {NodeId(), false, true, {0, "x"}}}).statusCode ==
+        status::BadBrowseNameInvalid);
   CHECK(walk({{NodeId(), false, true, {0, "x"}}}, NodeId(1, 1u)).statusCode == status::BadNodeIdUnknown);
   CHECK(walk({{NodeId(), false, true, {0, "x"}}}, NodeId()).statusCode == status::BadNodeIdInvalid);
   CHECK(walk({{id::Organizes, true, true, {0, "Root"}}}).targets.size() == 1);
@@ -147,14 +165,24 @@ TEST_CASE("browse paths lead to nodes or say why not", "[space]") {
 TEST_CASE("each class of node has its attributes and no others", "[space]") {
   const auto space = standardSpace();
   using A = AttributeId;
-  auto statusOf = [&](StandardId node, A attribute) { return readAttribute(*space, space->at(node), attribute).status; };
+  auto statusOf = [&](StandardId node, A attribute) {
+    return readAttribute(*space, space->at(node), attribute).status;
+  };
   const auto good = StatusCode(status::Good), none = StatusCode(status::BadAttributeIdInvalid);
-  const std::vector<std::tuple<StandardId, A, StatusCode>> cases{
-      {id::Server, A::EventNotifier, good},      {id::Server, A::Value, none},          {id::Server_ServiceLevel, A::Value, good},
-      {id::Server_ServiceLevel, A::IsAbstract, none}, {id::BaseObjectType, A::IsAbstract, good}, {id::HasComponent, A::InverseName, good},
-      {id::HasComponent, A::Symmetric, good},    {id::Double, A::InverseName, none},    {id::Server_GetMonitoredItems, A::Executable, good},
-      {id::Server_GetMonitoredItems, A::Value, none}, {id::ServerState, A::DataTypeDefinition, good}, {id::Double, A::DataTypeDefinition, none},
-      {id::Argument, A::DataTypeDefinition, good}, {id::Server, A::RolePermissions, none}};
+  const std::vector<std::tuple<StandardId, A, StatusCode>> cases{{id::Server, A::EventNotifier, good},
+                                                                 {id::Server, A::Value, none},
+                                                                 {id::Server_ServiceLevel, A::Value, good},
+                                                                 {id::Server_ServiceLevel, A::IsAbstract, none},
+                                                                 {id::BaseObjectType, A::IsAbstract, good},
+                                                                 {id::HasComponent, A::InverseName, good},
+                                                                 {id::HasComponent, A::Symmetric, good},
+                                                                 {id::Double, A::InverseName, none},
+                                                                 {id::Server_GetMonitoredItems, A::Executable, good},
+                                                                 {id::Server_GetMonitoredItems, A::Value, none},
+                                                                 {id::ServerState, A::DataTypeDefinition, good},
+                                                                 {id::Double, A::DataTypeDefinition, none},
+                                                                 {id::Argument, A::DataTypeDefinition, good},
+                                                                 {id::Server, A::RolePermissions, none}};
   for (const auto& [node, attribute, expected] : cases) {
     INFO(node.value << " attribute " << static_cast<int>(attribute));
     CHECK(statusOf(node, attribute) == expected);

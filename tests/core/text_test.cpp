@@ -1,9 +1,10 @@
-#include <catch2/catch.hpp>
+#include "core/ua/text.hpp"
 
 #include "core/ua/generated/structures.hpp"
 #include "core/ua/index_range.hpp"
 #include "core/ua/json.hpp"
-#include "core/ua/text.hpp"
+
+#include <catch2/catch.hpp>
 
 using namespace zunth::ua;
 
@@ -14,11 +15,18 @@ TEST_CASE("typed text becomes a value of the type that is wanted", "[ua][text]")
     Variant value;
   };
   const std::vector<Case> cases{
-      {"true", BuiltInType::Boolean, true},        {"off", BuiltInType::Boolean, false},          {" 42 ", BuiltInType::Byte, std::uint8_t{42}},
-      {"-128", BuiltInType::SByte, std::int8_t{-128}}, {"0xFF", BuiltInType::UInt16, std::uint16_t{255}}, {"1e3", BuiltInType::Double, 1000.0},
-      {"0.1", BuiltInType::Float, 0.1f},           {" a b ", BuiltInType::String, " a b "},       {"i=5", BuiltInType::NodeId, NodeId(5u)},
+      {"true", BuiltInType::Boolean, true},
+      {"off", BuiltInType::Boolean, false},
+      {" 42 ", BuiltInType::Byte, std::uint8_t{42}},
+      {"-128", BuiltInType::SByte, std::int8_t{-128}},
+      {"0xFF", BuiltInType::UInt16, std::uint16_t{255}},
+      {"1e3", BuiltInType::Double, 1000.0},
+      {"0.1", BuiltInType::Float, 0.1f},
+      {" a b ", BuiltInType::String, " a b "},
+      {"i=5", BuiltInType::NodeId, NodeId(5u)},
       {"BadNoCommunication", BuiltInType::StatusCode, status::BadNoCommunication},
-      {"2026-05-04T07:30:00Z", BuiltInType::DateTime, *DateTime::parse("2026-05-04T07:30:00Z")}, {"QUI=", BuiltInType::ByteString, ByteString("AB", 2)}};
+      {"2026-05-04T07:30:00Z", BuiltInType::DateTime, *DateTime::parse("2026-05-04T07:30:00Z")},
+      {"QUI=", BuiltInType::ByteString, ByteString("AB", 2)}};
   for (const auto& c : cases) {
     INFO(c.text);
     auto value = parse(c.text, c.type);
@@ -71,7 +79,8 @@ TEST_CASE("values read well", "[ua][text]") {
   CHECK(format(hollow) == "[]");
   CHECK(toJson(hollow).dump() == "[]");
   CHECK(format(Variant(ExtensionObject::of(Range{0, 50}))) == "{low: 0, high: 50}");
-  CHECK(format(Variant(ExtensionObject::binary(NodeId(3, 9u), ByteString("xy", 2)))) == "structure ns=3;i=9 (2 octets)");
+  CHECK(format(Variant(ExtensionObject::binary(NodeId(3, 9u), ByteString("xy", 2)))) ==
+        "structure ns=3;i=9 (2 octets)");
   CHECK(toJson(Variant(0.1f)).dump() == "0.1");
   CHECK(toJson(Variant(std::int64_t{5})).dump() == "\"5\"");
   CHECK(toJson(Variant(std::numeric_limits<double>::infinity())).dump() == "\"Infinity\"");

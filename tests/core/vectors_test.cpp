@@ -1,12 +1,13 @@
 // Octets made by a second implementation of the encoding must decode to the values it wrote, and encode back.
-#include <catch2/catch.hpp>
-#include <fstream>
-#include <nlohmann/json.hpp>
-
 #include "core/ua/base64.hpp"
 #include "core/ua/generated/structures.hpp"
 #include "core/ua/structure_walk.hpp"
+
+#include <fstream>
+
 #include "tests/hex.hpp"
+#include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
 
 using namespace zunth;
 using namespace zunth::ua;
@@ -44,9 +45,7 @@ class VectorWalker final : public StructureWalker {
   std::vector<std::pair<std::string, Json>> open_;
 };
 
-Json octets(const Octets& v) {
-  return v.isNull() ? Json() : Json{{"hex", test::hex(v.bytes())}};
-}
+Json octets(const Octets& v) { return v.isNull() ? Json() : Json{{"hex", test::hex(v.bytes())}}; }
 Json diagnostics(const DiagnosticInfo& v) {
   Json out = Json::object();
   if (v.symbolicId) out["symbolic"] = *v.symbolicId;
@@ -63,24 +62,33 @@ Json diagnostics(const DiagnosticInfo& v) {
 std::string withHexIdentifier(std::string text) {
   const auto at = text.find("b=");
   if (at != std::string::npos && (at == 0 || text[at - 1] == ';'))
-    if (auto octets = fromBase64(std::string_view(text).substr(at + 2))) return text.substr(0, at + 2) + test::hex(*octets);
+    if (auto octets = fromBase64(std::string_view(text).substr(at + 2)))
+      return text.substr(0, at + 2) + test::hex(*octets);
   return text;
 }
 
 template <class T>
 Json scalar(const T& v) {
-  if constexpr (std::is_same_v<T, DateTime>) return v.ticks;
-  else if constexpr (std::is_same_v<T, StatusCode>) return v.value;
-  else if constexpr (std::is_arithmetic_v<T>) return v;
-  else if constexpr (std::is_same_v<T, ByteString>) return octets(v);
-  else if constexpr (std::is_base_of_v<Octets, T>) return v.isNull() ? Json() : Json(v.view());
+  if constexpr (std::is_same_v<T, DateTime>)
+    return v.ticks;
+  else if constexpr (std::is_same_v<T, StatusCode>)
+    return v.value;
+  else if constexpr (std::is_arithmetic_v<T>)
+    return v;
+  else if constexpr (std::is_same_v<T, ByteString>)
+    return octets(v);
+  else if constexpr (std::is_base_of_v<Octets, T>)
+    return v.isNull() ? Json() : Json(v.view());
   else if constexpr (std::is_same_v<T, QualifiedName>)
     return Json{{"ns", v.namespaceIndex}, {"name", scalar(v.name)}};
   else if constexpr (std::is_same_v<T, LocalizedText>)
     return Json{{"locale", scalar(v.locale)}, {"text", scalar(v.text)}};
-  else if constexpr (std::is_same_v<T, DiagnosticInfo>) return diagnostics(v);
-  else if constexpr (std::is_same_v<T, Variant>) return vectorForm(v);
-  else if constexpr (std::is_same_v<T, DataValue>) return "DataValue";
+  else if constexpr (std::is_same_v<T, DiagnosticInfo>)
+    return diagnostics(v);
+  else if constexpr (std::is_same_v<T, Variant>)
+    return vectorForm(v);
+  else if constexpr (std::is_same_v<T, DataValue>)
+    return "DataValue";
   else if constexpr (std::is_same_v<T, ExtensionObject>) {
     if (v.isNull()) return nullptr;
     VectorWalker walker;
@@ -119,7 +127,8 @@ void requireSame(const Json& theirs, const Json& ours, const std::string& where)
   } else if (theirs.is_array()) {
     REQUIRE(ours.is_array());
     REQUIRE(ours.size() == theirs.size());
-    for (std::size_t i = 0; i < theirs.size(); ++i) requireSame(theirs[i], ours[i], where + "[" + std::to_string(i) + "]");
+    for (std::size_t i = 0; i < theirs.size(); ++i)
+      requireSame(theirs[i], ours[i], where + "[" + std::to_string(i) + "]");
   } else if (theirs.is_null()) {
     REQUIRE((ours.is_null() || (ours.is_array() && ours.empty())));
   } else if (theirs.is_number()) {

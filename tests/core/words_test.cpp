@@ -1,6 +1,6 @@
-#include <catch2/catch.hpp>
-
 #include "core/model/words.hpp"
+
+#include <catch2/catch.hpp>
 
 using namespace zunth::model;
 
@@ -64,7 +64,8 @@ TEST_CASE("a method's key names it and its arguments", "[model][words]") {
   REQUIRE(bare);
   CHECK(bare->name.text == "stop");
   CHECK(bare->inputs.empty());
-  const auto full = parseSignature(text("wash(seconds UInt16, plan Double[2,3]) -> started Boolean, why String"), findings);
+  const auto full =
+      parseSignature(text("wash(seconds UInt16, plan Double[2,3]) -> started Boolean, why String"), findings);
   REQUIRE(full);
   REQUIRE(full->inputs.size() == 2);
   CHECK(full->inputs[1].name.text == "plan");
@@ -93,7 +94,12 @@ TEST_CASE("YAML becomes entries with places", "[model][yaml]") {
   REQUIRE(bc->find("e")->items.size() == 2);
   CHECK(bc->find("e")->items[1].text == "y z");
   CHECK(bc->find("e")->items[1].place.line == 6);
-  for (const auto& [yaml, line] : std::vector<std::pair<const char*, std::size_t>>{{"a: [", 2}, {"a: 1\na: 2\n", 2}, {"- a\n", 1}, {"a:\n  - b: c\n", 2}, {"? [x]\n: y\n", 1}, {"a: b: c\n", 1}}) {
+  for (const auto& [yaml, line] : std::vector<std::pair<const char*, std::size_t>>{{"a: [", 2},
+                                                                                   {"a: 1\na: 2\n", 2},
+                                                                                   {"- a\n", 1},
+                                                                                   {"a:\n  - b: c\n", 2},
+                                                                                   {"? [x]\n: y\n", 1},
+                                                                                   {"a: b: c\n", 1}}) {
     INFO(yaml);
     Findings found;
     readYaml("m.yaml", yaml, found);

@@ -1,15 +1,14 @@
 // The client against the server over loopback sockets, both on one loop, and against peers that are no servers.
-#include <spdlog/spdlog.h>
+#include "core/space/namespace0.hpp"
+#include "service/client/session.hpp"
+#include "service/server/listener.hpp"
 
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/redirect_error.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <boost/asio/write.hpp>
 #include <catch2/catch.hpp>
-
-#include "core/space/namespace0.hpp"
-#include "service/client/session.hpp"
-#include "service/server/listener.hpp"
+#include <spdlog/spdlog.h>
 
 using namespace zunth;
 using namespace zunth::ua;
@@ -114,12 +113,15 @@ TEST_CASE("a subscription brings values and ends in order", "[client]") {
     auto session = co_await l.session();
     std::vector<double> seen;
     asio::steady_timer enough(l.loop, std::chrono::seconds(20));
-    auto subscription = co_await client::Subscription::create(session, 20, [&](std::uint32_t handle, const DataValue& value) {
-      CHECK(handle == 9);
-      seen.push_back(*value.value.get<double>());
-      if (seen.back() < 20) l.space.setValue(flow, DataValue(Variant(seen.back() + 1), DateTime{5}));
-      else enough.cancel();
-    });
+    auto subscription =
+        co_await client::Subscription::create(session, 20, [&](std::uint32_t handle, const DataValue& value) {
+          CHECK(handle == 9);
+          seen.push_back(*value.value.get<double>());
+          if (seen.back() < 20)
+            l.space.setValue(flow, DataValue(Variant(seen.back() + 1), DateTime{5}));
+          else
+            enough.cancel();
+        });
     REQUIRE(subscription);
     MonitoredItemCreateRequest item;
     item.itemToMonitor = {NodeId(1, 1u), 13, {}, {}};
@@ -169,9 +171,13 @@ TEST_CASE("peers that are no servers are told apart", "[client]") {
     acceptor.close();
     CHECK(connect(url, kPatience).code == status::BadConnectionRejected);
   }
-  SECTION("no such name") { CHECK(connect("opc.tcp://no-such-host.invalid:4840", kPatience).code == status::BadTcpEndpointUrlInvalid); }
+  SECTION("no such name") {
+    CHECK(connect("opc.tcp://no-such-host.invalid:4840", kPatience).code == status::BadTcpEndpointUrlInvalid);
+  }
   SECTION("no such URL") { CHECK(connect("filter-house", kPatience).code == status::BadTcpEndpointUrlInvalid); }
-  SECTION("somebody who says nothing") { CHECK(connect(url, std::chrono::milliseconds(100)).code == status::BadTimeout); }
+  SECTION("somebody who says nothing") {
+    CHECK(connect(url, std::chrono::milliseconds(100)).code == status::BadTimeout);
+  }
   SECTION("somebody who speaks another language") {
     std::optional<net::Tcp::socket> other;
     acceptor.async_accept([&](boost::system::error_code, net::Tcp::socket socket) {

@@ -1,9 +1,10 @@
 // A device's life, with a driver that does as the test tells it.
-#include <catch2/catch.hpp>
+#include "service/device/device.hpp"
+
 #include <condition_variable>
 #include <future>
 
-#include "service/device/device.hpp"
+#include <catch2/catch.hpp>
 
 using namespace zunth;
 using namespace zunth::ua;
@@ -77,9 +78,14 @@ class FakeDriver final : public Driver {
 struct Fixture {
   Fixture() {
     Device::Events events;
-    events.values = [this](std::vector<std::pair<PointIndex, DataValue>> batch) { world.set([&] { world.batches.push_back(std::move(batch)); }); };
-    events.connection = [this](bool isConnected, DateTime, const Error& why) { world.set([&] { world.connections.emplace_back(isConnected, why); }); };
-    device = std::make_unique<Device>("pond", std::make_unique<FakeDriver>(world), std::chrono::milliseconds(10), std::vector<PointIndex>{0}, std::move(events));
+    events.values = [this](std::vector<std::pair<PointIndex, DataValue>> batch) {
+      world.set([&] { world.batches.push_back(std::move(batch)); });
+    };
+    events.connection = [this](bool isConnected, DateTime, const Error& why) {
+      world.set([&] { world.connections.emplace_back(isConnected, why); });
+    };
+    device = std::make_unique<Device>("pond", std::make_unique<FakeDriver>(world), std::chrono::milliseconds(10),
+                                      std::vector<PointIndex>{0}, std::move(events));
   }
   Driver::Outcome write(PointIndex point, double value) {
     std::promise<Driver::Outcome> promise;
@@ -148,7 +154,8 @@ TEST_CASE("actions go step by step and stop at what is refused", "[device]") {
   CHECK(done->outputs.at("level") == Variant(4.0));
   CHECK(driver.act(fill, {})->error.code == status::BadArgumentsMissing);
   CHECK(driver.act(fill, {{"litres", Variant("many")}})->error.code == status::BadTypeMismatch);
-  const device::Action breakIn{"break", {{Kind::WriteValue, 1, {}, Variant(1.0)}, {Kind::WriteValue, 0, {}, Variant(100.0)}}};
+  const device::Action breakIn{"break",
+                               {{Kind::WriteValue, 1, {}, Variant(1.0)}, {Kind::WriteValue, 0, {}, Variant(100.0)}}};
   CHECK(driver.act(breakIn, {})->error.code == status::BadNotWritable);
   CHECK(world.value == 4);
   world.isThere = false;

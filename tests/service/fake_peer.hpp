@@ -1,11 +1,11 @@
 #pragma once
 
-#include <spdlog/spdlog.h>
+#include "core/space/namespace0.hpp"
+#include "service/server/server.hpp"
 
 #include <deque>
 
-#include "core/space/namespace0.hpp"
-#include "service/server/server.hpp"
+#include <spdlog/spdlog.h>
 
 namespace zunth::test {
 
@@ -13,7 +13,9 @@ namespace zunth::test {
 class FakePeer final : public server::Peer {
  public:
   explicit FakePeer(std::uint32_t channelId = 1) : channelId_(channelId) {}
-  void respond(std::uint32_t requestId, ua::Bytes message) override { answers.emplace_back(requestId, std::move(message)); }
+  void respond(std::uint32_t requestId, ua::Bytes message) override {
+    answers.emplace_back(requestId, std::move(message));
+  }
   std::uint32_t channelId() const override { return channelId_; }
   const channel::ChannelSecurity& security() const override { return security_; }
   const ua::String& endpointUrl() const override { return url_; }
@@ -38,7 +40,8 @@ class Bench {
     settings.limits.maxSessions = 3;
     settings.limits.maxContinuationPointsPerSession = 2;
     settings.limits.maxPublishRequestsPerSession = 4;
-    server = std::make_unique<server::Server>(space, settings, server::Clock{[this] { return now; }, [] { return ua::DateTime{133'000'000'000'000'000}; }});
+    server = std::make_unique<server::Server>(
+        space, settings, server::Clock{[this] { return now; }, [] { return ua::DateTime{133'000'000'000'000'000}; }});
   }
 
   space::NodeIndex addVariable(const char* name, ua::StandardId dataType, ua::Variant value) {

@@ -1,7 +1,7 @@
-#include <catch2/catch.hpp>
-
 #include "service/device/device_file.hpp"
 #include "service/device/modbus_points.hpp"
+
+#include <catch2/catch.hpp>
 
 using namespace zunth;
 using namespace zunth::ua;
@@ -116,17 +116,23 @@ TEST_CASE("neighbours are read together, within the protocol's bounds", "[modbus
 
 TEST_CASE("a device file is read whole, and every mistake in it found", "[modbus]") {
   model::Findings findings;
-  const auto fine = device::readDeviceFile("d", "devices/d.yaml",
-                                           "driver: modbus-tcp\nport: 5502\nevery: 250 ms\npoints:\n  a: holding 0\n  b: coil 1\nactions:\n  go:\n    - a = input n\n    - b = true\n    - output ok = b\n",
-                                           findings);
+  const auto fine =
+      device::readDeviceFile("d", "devices/d.yaml",
+                             "driver: modbus-tcp\nport: 5502\nevery: 250 ms\npoints:\n  a: holding 0\n  b: coil "
+                             "1\nactions:\n  go:\n    - a = input n\n    - b = true\n    - output ok = b\n",
+                             findings);
   CHECK(findings.list().empty());
   CHECK(fine.every == 250);
   REQUIRE(fine.action("go"));
   CHECK(fine.action("go")->steps.size() == 3);
   device::readDeviceFile("d", "devices/d.yaml",
-                         "driver: modbs\nprot: 5\nevery: soon\npoints:\n  a: input 0\nactions:\n  go:\n    - a = 1\n    - c = 1\n    - nonsense\n  idle:\n", findings);
+                         "driver: modbs\nprot: 5\nevery: soon\npoints:\n  a: input 0\nactions:\n  go:\n    - a = 1\n   "
+                         " - c = 1\n    - nonsense\n  idle:\n",
+                         findings);
   std::vector<std::string> messages;
   for (const auto& f : findings.list()) messages.push_back(f.message);
-  CHECK(messages == std::vector<std::string>{"'prot' means nothing here", "there is no driver 'modbs'", "'soon' is no time", "the point 'a' can't be written",
-                                             "there is no point 'c'", "'nonsense' is no step", "the action 'idle' does nothing"});
+  CHECK(messages == std::vector<std::string>{"'prot' means nothing here", "there is no driver 'modbs'",
+                                             "'soon' is no time", "the point 'a' can't be written",
+                                             "there is no point 'c'", "'nonsense' is no step",
+                                             "the action 'idle' does nothing"});
 }

@@ -1,9 +1,9 @@
 // The real thing: zunth-sim behind zunthd, reached by zunth, on loopback.
-#include <catch2/catch.hpp>
-#include <nlohmann/json.hpp>
 #include <regex>
 
 #include "tests/service/process.hpp"
+#include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
 
 using namespace zunth::test;
 using Json = nlohmann::json;
@@ -15,7 +15,9 @@ class Plant {
  public:
   Plant() {
     startSimulator("0");
-    folder.write("site/site.yaml", "name: Test\nuri: urn:fernhollow.example:test\nendpoint: opc.tcp://127.0.0.1:0\nsecurity:\n  unsecured: on\n  anonymous: on\n");
+    folder.write("site/site.yaml",
+                 "name: Test\nuri: urn:fernhollow.example:test\nendpoint: opc.tcp://127.0.0.1:0\nsecurity:\n  "
+                 "unsecured: on\n  anonymous: on\n");
     folder.write("site/model/plant.yaml", R"(namespace: http://fernhollow.example/test
 objects:
   DF1:
@@ -47,7 +49,8 @@ actions:
     - output started = washing
 )");
     // The second device never answers; the first must not wait for it.
-    folder.write("site/devices/dead.yaml", "driver: modbus-tcp\nhost: 127.0.0.1\nport: 1\ntimeout: 5 s\npoints:\n  x: input 0\n");
+    folder.write("site/devices/dead.yaml",
+                 "driver: modbus-tcp\nhost: 127.0.0.1\nport: 1\ntimeout: 5 s\npoints:\n  x: input 0\n");
     folder.write("site/bindings/all.yaml", R"(bindings:
   DF1/pressure: filter/pressure
   DF1/speed: filter/speed
@@ -55,19 +58,24 @@ actions:
   DF1/serial: filter/serial
   DF1/wash(): filter/wash
 )");
-    service = std::make_unique<Process>(std::vector<std::string>{program("zunthd"), (folder.path / "site").string(), "--log", "off"});
+    service = std::make_unique<Process>(
+        std::vector<std::string>{program("zunthd"), (folder.path / "site").string(), "--log", "off"});
     const std::string line = service->line();
     url = line.substr(line.find("opc.tcp"));
   }
   void startSimulator(const std::string& port) {
-    simulator = std::make_unique<Process>(std::vector<std::string>{program("zunth-sim"), "drum-filter", "--port", port, "--speedup", "4"});
+    simulator = std::make_unique<Process>(
+        std::vector<std::string>{program("zunth-sim"), "drum-filter", "--port", port, "--speedup", "4"});
     const std::string line = simulator->line();
     simulatorPort = line.substr(line.rfind(':') + 1);
   }
-  Outcome zunth(const std::string& arguments) const { return run(program("zunth") + " " + arguments + " --at " + url, folder.path); }
+  Outcome zunth(const std::string& arguments) const {
+    return run(program("zunth") + " " + arguments + " --at " + url, folder.path);
+  }
   /// Waits until watch tells of a value of this kind.
   bool watchUntil(const std::string& node, const std::function<bool(const Json&)>& wanted) const {
-    Process watch({program("zunth"), "watch", node, "--interval", "50", "--output", "json", "--for", "30", "--at", url});
+    Process watch(
+        {program("zunth"), "watch", node, "--interval", "50", "--output", "json", "--for", "30", "--at", url});
     for (std::string line = watch.line(); !line.empty(); line = watch.line())
       if (wanted(Json::parse(line))) return true;
     return false;
@@ -82,7 +90,8 @@ actions:
 
 TEST_CASE("values come from the device, setpoints and commands reach it", "[plant]") {
   Plant plant;
-  REQUIRE(plant.watchUntil("DF1/pressure", [](const Json& j) { return j["status"] == "Good" && j["value"].get<double>() > 9; }));
+  REQUIRE(plant.watchUntil("DF1/pressure",
+                           [](const Json& j) { return j["status"] == "Good" && j["value"].get<double>() > 9; }));
   double last = 0;
   int rises = 0;
   CHECK(plant.watchUntil("DF1/pressure", [&](const Json& j) {
@@ -110,7 +119,9 @@ TEST_CASE("a device may die and come back", "[plant]") {
   Plant plant;
   REQUIRE(plant.watchUntil("DF1/pressure", [](const Json& j) { return j["status"] == "Good"; }));
   plant.simulator->stop(SIGKILL);
-  REQUIRE(plant.watchUntil("DF1/pressure", [](const Json& j) { return j["status"] == "BadNoCommunication" && j["time"].is_string() && j["value"].is_null(); }));
+  REQUIRE(plant.watchUntil("DF1/pressure", [](const Json& j) {
+    return j["status"] == "BadNoCommunication" && j["time"].is_string() && j["value"].is_null();
+  }));
   const auto refused = plant.zunth("write DF1/speedGoal=10");
   CHECK(refused.code == 1);
   CHECK(refused.error.find("the device filter does not answer (BadNoCommunication)") != std::string::npos);
@@ -130,18 +141,27 @@ TEST_CASE("wrong use gets one clear line and its exit code", "[plant]") {
   };
   for (const auto& c : std::vector<Case>{
            {"read DF1/presure", 2, "zunth: there is no 'presure' in DF1 (BadNoMatch)\ntry: DF1/pressure\n"},
-           {"read DF1", 2, "zunth: DF1 is no variable: it has no value (BadAttributeIdInvalid)\ntry: zunth tree DF1 --values\n"},
-           {"read 'ns=2;s=nothing'", 2, "zunth: the server has no node ns=2;s=nothing (BadNodeIdUnknown)\ntry: zunth tree\n"},
+           {"read DF1", 2,
+            "zunth: DF1 is no variable: it has no value (BadAttributeIdInvalid)\ntry: zunth tree DF1 --values\n"},
+           {"read 'ns=2;s=nothing'", 2,
+            "zunth: the server has no node ns=2;s=nothing (BadNodeIdUnknown)\ntry: zunth tree\n"},
            {"write DF1/speedGoal=fast", 2, "zunth: DF1/speedGoal takes Float: 'fast' is no Float (BadTypeMismatch)\n"},
            {"write DF1/speedGoal=70", 2, "zunth: 70 is outside 0 to 60, the range of DF1/speedGoal (BadOutOfRange)\n"},
-           {"write DF1/speedGoal=55", 2, "zunth: the device refuses 16988 for speedGoal: Illegal data value (BadOutOfRange)\n"},
-           {"write DF1/mode=Atuo", 2, "zunth: DF1/mode takes Mode: 'Atuo' is no value of Mode (BadTypeMismatch)\ntry: Auto\n"},
+           {"write DF1/speedGoal=55", 2,
+            "zunth: the device refuses 16988 for speedGoal: Illegal data value (BadOutOfRange)\n"},
+           {"write DF1/mode=Atuo", 2,
+            "zunth: DF1/mode takes Mode: 'Atuo' is no value of Mode (BadTypeMismatch)\ntry: Auto\n"},
            {"write DF1/mode=5", 2, "zunth: 5 is no value of Mode (BadOutOfRange)\n"},
-           {"write DF1/pressure=5", 4, "zunth: DF1/pressure is not writable (BadNotWritable)\ntry: zunth tree DF1, which marks what is writable\n"},
-           {"write DF1/speedGoal", 2, "zunth: 'DF1/speedGoal' says nothing to write\ntry: zunth write DF1/speedGoal=VALUE\n"},
-           {"call DF1/wash", 2, "zunth: DF1/wash takes 1 argument, not 0 (BadArgumentsMissing)\ntry: zunth call DF1/wash seconds=VALUE\n"},
+           {"write DF1/pressure=5", 4,
+            "zunth: DF1/pressure is not writable (BadNotWritable)\ntry: zunth tree DF1, which marks what is "
+            "writable\n"},
+           {"write DF1/speedGoal", 2,
+            "zunth: 'DF1/speedGoal' says nothing to write\ntry: zunth write DF1/speedGoal=VALUE\n"},
+           {"call DF1/wash", 2,
+            "zunth: DF1/wash takes 1 argument, not 0 (BadArgumentsMissing)\ntry: zunth call DF1/wash seconds=VALUE\n"},
            {"call DF1/wash soon", 2, "zunth: seconds takes UInt16: 'soon' is no UInt16 (BadTypeMismatch)\n"},
-           {"call DF1/pressure", 2, "zunth: DF1/pressure is no method (BadMethodInvalid)\ntry: zunth tree: methods end with ()\n"},
+           {"call DF1/pressure", 2,
+            "zunth: DF1/pressure is no method (BadMethodInvalid)\ntry: zunth tree: methods end with ()\n"},
            {"raed x", 2, "zunth: there is no verb 'raed'\ntry: zunth read\n"}}) {
     INFO(c.arguments);
     const auto outcome = plant.zunth(c.arguments);
@@ -151,7 +171,9 @@ TEST_CASE("wrong use gets one clear line and its exit code", "[plant]") {
   }
   const auto nobody = run(program("zunth") + " read x --at opc.tcp://127.0.0.1:1", plant.folder.path);
   CHECK(nobody.code == 3);
-  CHECK(nobody.error == "zunth: nothing listens at 127.0.0.1:1 (Connection refused) (BadConnectionRejected)\ntry: start the server, or name another with --at opc.tcp://HOST:PORT\n");
+  CHECK(nobody.error ==
+        "zunth: nothing listens at 127.0.0.1:1 (Connection refused) (BadConnectionRejected)\ntry: start the server, or "
+        "name another with --at opc.tcp://HOST:PORT\n");
   CHECK(run(program("zunth") + " read x --at nowhere", plant.folder.path).code == 2);
 }
 
@@ -163,7 +185,8 @@ TEST_CASE("arrays, enumerations and several values are written and read", "[plan
   CHECK(read[1]["value"] == 0);
   CHECK(plant.zunth("read 'DF1/m*'").out.find("Off (0)") != std::string::npos);
   const auto tree = Json::parse(plant.zunth("tree --output json").out);
-  CHECK(std::any_of(tree.begin(), tree.end(), [](const Json& n) { return n["path"] == "DF1/wash" && n["class"] == "Method"; }));
+  CHECK(std::any_of(tree.begin(), tree.end(),
+                    [](const Json& n) { return n["path"] == "DF1/wash" && n["class"] == "Method"; }));
   CHECK(Json::parse(plant.zunth("show DF1/pressure --output json").out)["BrowseName"] == "2:pressure");
   CHECK(Json::parse(plant.zunth("endpoints --output json").out)[0]["users"] == "anonymous");
 }
@@ -202,7 +225,8 @@ TEST_CASE("places are saved, chosen and forgotten", "[plant]") {
   CHECK(run(zunth + " at use plant", plant.folder.path).code == 0);
   CHECK(run(zunth + " read DF1/mode", plant.folder.path).code == 0);
   CHECK(run(zunth + " at --output csv", plant.folder.path).out == "name,url,chosen\nplant," + plant.url + ",true\n");
-  CHECK(run(zunth + " read DF1/mode --at plnat", plant.folder.path).error == "zunth: there is no place 'plnat' (BadSyntaxError)\ntry: --at plant\n");
+  CHECK(run(zunth + " read DF1/mode --at plnat", plant.folder.path).error ==
+        "zunth: there is no place 'plnat' (BadSyntaxError)\ntry: --at plant\n");
   CHECK(run(zunth + " at add x http://y", plant.folder.path).code == 2);
   CHECK(run(zunth + " at remove plant", plant.folder.path).code == 0);
   CHECK(run(zunth + " at remove plant", plant.folder.path).code == 2);
@@ -212,7 +236,8 @@ TEST_CASE("the shell completes verbs, options and their values", "[plant]") {
   TemporaryFolder folder;
   run(program("zunth") + " completion > complete.sh", folder.path);
   auto complete = [&](const std::string& words, int at) {
-    folder.write("try.sh", "source ./complete.sh; COMP_WORDS=(" + words + "); COMP_CWORD=" + std::to_string(at) + "; _zunth; echo ${COMPREPLY[*]}");
+    folder.write("try.sh", "source ./complete.sh; COMP_WORDS=(" + words + "); COMP_CWORD=" + std::to_string(at) +
+                               "; _zunth; echo ${COMPREPLY[*]}");
     return run("bash try.sh", folder.path).out;
   };
   CHECK(complete("zunth wa", 1) == "watch\n");

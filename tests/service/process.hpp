@@ -1,16 +1,16 @@
 #pragma once
 
-#include <fcntl.h>
-#include <poll.h>
-#include <sys/wait.h>
-#include <unistd.h>
-
 #include <chrono>
 #include <csignal>
 #include <filesystem>
 #include <fstream>
 #include <string>
 #include <vector>
+
+#include <fcntl.h>
+#include <poll.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 namespace zunth::test {
 
@@ -81,7 +81,10 @@ struct Outcome {
 /// Runs a command to its end, with a home of its own so that it meets no saved places.
 inline Outcome run(const std::string& command, const std::filesystem::path& folder) {
   const auto errors = folder / "stderr.txt";
-  FILE* pipe = ::popen(("cd '" + folder.string() + "' && HOME='" + folder.string() + "' XDG_CONFIG_HOME= " + command + " 2>'" + errors.string() + "'").c_str(), "r");
+  FILE* pipe = ::popen(("cd '" + folder.string() + "' && HOME='" + folder.string() + "' XDG_CONFIG_HOME= " + command +
+                        " 2>'" + errors.string() + "'")
+                           .c_str(),
+                       "r");
   Outcome outcome{-1, {}, {}};
   char piece[4096];
   while (const auto size = ::fread(piece, 1, sizeof piece, pipe)) outcome.out.append(piece, size);

@@ -1,10 +1,10 @@
 // Requests made by a second implementation, whole and damaged, straight into the services.
-#include <catch2/catch.hpp>
 #include <fstream>
-#include <nlohmann/json.hpp>
 
 #include "tests/hex.hpp"
 #include "tests/service/fake_peer.hpp"
+#include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
 
 using namespace zunth;
 using namespace zunth::ua;
@@ -35,9 +35,12 @@ TEST_CASE("every request is answered once, whoever made it", "[server][vectors]"
     b.server->handle(b.peer, 1, body);
     REQUIRE(b.peer->answers.size() == 1);
     const auto outcome = b.take<ServiceFault>();  // a fault comes back as its error, anything else as another structure
-    const bool needsSession = name != "FindServersRequest" && name != "GetEndpointsRequest" && name != "CreateSessionRequest";
-    if (needsSession) CHECK((outcome.code() == status::BadSessionIdInvalid || outcome.code() == status::BadServiceUnsupported));
-    else CHECK(outcome.code() == status::BadUnknownResponse);
+    const bool needsSession =
+        name != "FindServersRequest" && name != "GetEndpointsRequest" && name != "CreateSessionRequest";
+    if (needsSession)
+      CHECK((outcome.code() == status::BadSessionIdInvalid || outcome.code() == status::BadServiceUnsupported));
+    else
+      CHECK(outcome.code() == status::BadUnknownResponse);
   }
 }
 

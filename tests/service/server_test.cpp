@@ -1,6 +1,5 @@
-#include <catch2/catch.hpp>
-
 #include "tests/service/fake_peer.hpp"
+#include <catch2/catch.hpp>
 
 using namespace zunth;
 using namespace zunth::ua;
@@ -128,8 +127,10 @@ TEST_CASE("the server object is alive", "[server]") {
   const auto value = [&](StandardId node) { return b.call(readOf(node))->results[0].value; };
   CHECK(value(id::Server_NamespaceArray).items<String>().size() == 3);
   CHECK(value(id::Server_ServerStatus_CurrentTime) == Variant(DateTime{133'000'000'000'000'000}));
-  CHECK(value(id::Server_ServerStatus).get<ExtensionObject>()->as<ServerStatusDataType>()->state == ServerState::Running);
-  CHECK(value(id::Server_ServerCapabilities_OperationLimits_MaxNodesPerRead) == Variant(b.server->settings().limits.maxOperationsPerRequest));
+  CHECK(value(id::Server_ServerStatus).get<ExtensionObject>()->as<ServerStatusDataType>()->state ==
+        ServerState::Running);
+  CHECK(value(id::Server_ServerCapabilities_OperationLimits_MaxNodesPerRead) ==
+        Variant(b.server->settings().limits.maxOperationsPerRequest));
 }
 
 TEST_CASE("reads give what was asked for, with the times that were asked for", "[server]") {
@@ -141,8 +142,9 @@ TEST_CASE("reads give what was asked for, with the times that were asked for", "
     TimestampsToReturn timestamps;
     bool source, server;
   };
-  for (const auto& c : {Case{TimestampsToReturn::Both, true, true}, Case{TimestampsToReturn::Source, true, false}, Case{TimestampsToReturn::Server, false, true},
-                        Case{TimestampsToReturn::Neither, false, false}}) {
+  for (const auto& c :
+       {Case{TimestampsToReturn::Both, true, true}, Case{TimestampsToReturn::Source, true, false},
+        Case{TimestampsToReturn::Server, false, true}, Case{TimestampsToReturn::Neither, false, false}}) {
     auto request = readOf(NodeId(1, String("flow")));
     request.timestampsToReturn = c.timestamps;
     const auto value = b.call(request)->results[0];
@@ -187,7 +189,8 @@ TEST_CASE("a device's answer to a write comes when it comes", "[server]") {
   Bench b;
   b.open();
   std::function<void(Error)> done;
-  b.server->setWriteHandler(b.addVariable("slow", id::Double, Variant(1.5)), [&](Variant, std::function<void(Error)> d) { done = std::move(d); });
+  b.server->setWriteHandler(b.addVariable("slow", id::Double, Variant(1.5)),
+                            [&](Variant, std::function<void(Error)> d) { done = std::move(d); });
   b.addVariable("quick", id::Double, Variant(0.0));
   auto request = writeOf(NodeId(1, String("slow")), Variant(3.5));
   request.nodesToWrite.push_back({NodeId(1, String("quick")), 13, {}, DataValue(Variant(1.0))});
@@ -238,7 +241,8 @@ TEST_CASE("calls are checked before they are carried out", "[server]") {
   int calls = 0;
   b.server->setCallHandler(method, [&](std::vector<Variant> inputs, std::function<void(server::CallOutcome)> done) {
     ++calls;
-    done({{status::Good, {}, {}}, {Variant::array({*inputs[0].get<std::uint32_t>()}), Variant::array(std::vector<std::uint32_t>())}});
+    done({{status::Good, {}, {}},
+          {Variant::array({*inputs[0].get<std::uint32_t>()}), Variant::array(std::vector<std::uint32_t>())}});
   });
   auto call = [&](NodeId object, NodeId methodId, std::vector<Variant> inputs) {
     CallRequest request;
@@ -248,12 +252,14 @@ TEST_CASE("calls are checked before they are carried out", "[server]") {
   const auto fine = call(id::Server, id::Server_GetMonitoredItems, {Variant(5u)});
   CHECK(fine.statusCode.isGood());
   CHECK(fine.outputArguments[0] == Variant::array({5u}));
-  CHECK(call(id::Server, id::ServerType_GetMonitoredItems, {Variant(6u)}).statusCode.isGood());  // named by its type's method
+  CHECK(call(id::Server, id::ServerType_GetMonitoredItems, {Variant(6u)})
+            .statusCode.isGood());  // named by its type's method
   const auto wrong = call(id::Server, id::Server_GetMonitoredItems, {Variant("5")});
   CHECK(wrong.statusCode == status::BadInvalidArgument);
   CHECK(wrong.inputArgumentResults == List<StatusCode>{status::BadTypeMismatch});
   CHECK(call(id::Server, id::Server_GetMonitoredItems, {}).statusCode == status::BadArgumentsMissing);
-  CHECK(call(id::Server, id::Server_GetMonitoredItems, {Variant(1u), Variant(2u)}).statusCode == status::BadTooManyArguments);
+  CHECK(call(id::Server, id::Server_GetMonitoredItems, {Variant(1u), Variant(2u)}).statusCode ==
+        status::BadTooManyArguments);
   CHECK(call(id::ObjectsFolder, id::Server_GetMonitoredItems, {Variant(1u)}).statusCode == status::BadMethodInvalid);
   CHECK(call(id::Server, id::Server_ServiceLevel, {}).statusCode == status::BadMethodInvalid);
   CHECK(call(NodeId(9, 9u), id::Server_GetMonitoredItems, {}).statusCode == status::BadNodeIdUnknown);
@@ -289,7 +295,8 @@ TEST_CASE("subscriptions bring changes, keep alive, and are acknowledged", "[ser
   b.send(publish);
   auto second = b.take<PublishResponse>();
   REQUIRE(second);
-  CHECK(second->results == List<StatusCode>{status::Good, status::BadSequenceNumberUnknown, status::BadSubscriptionIdInvalid});
+  CHECK(second->results ==
+        List<StatusCode>{status::Good, status::BadSequenceNumberUnknown, status::BadSubscriptionIdInvalid});
   CHECK(second->availableSequenceNumbers == List<std::uint32_t>{2});
   RepublishRequest again;
   again.subscriptionId = created->subscriptionId;
@@ -312,7 +319,8 @@ TEST_CASE("subscriptions bring changes, keep alive, and are acknowledged", "[ser
   b.send(remove);
   CHECK(b.take<PublishResponse>().code() == status::BadNoSubscription);
   for (int i = 0; i < 3; ++i) CHECK(b.take<PublishResponse>().code() == status::BadNoSubscription);
-  CHECK(b.take<DeleteSubscriptionsResponse>()->results == List<StatusCode>{status::Good, status::BadSubscriptionIdInvalid});
+  CHECK(b.take<DeleteSubscriptionsResponse>()->results ==
+        List<StatusCode>{status::Good, status::BadSubscriptionIdInvalid});
   CHECK(b.server->monitoredItemCount() == 0);
 }
 
@@ -332,7 +340,9 @@ TEST_CASE("no message is lost with a connection", "[server]") {
   b.send(PublishRequest{});
   const auto published = b.take<PublishResponse>();
   REQUIRE(published);
-  CHECK(published->notificationMessage.notificationData[0].as<DataChangeNotification>()->monitoredItems[0].value.value == Variant(7.0));
+  CHECK(
+      published->notificationMessage.notificationData[0].as<DataChangeNotification>()->monitoredItems[0].value.value ==
+      Variant(7.0));
 }
 
 TEST_CASE("a subscription without Publish requests ends with its life-time", "[server]") {
@@ -357,19 +367,25 @@ TEST_CASE("monitored items are checked, modified and deleted", "[server]") {
     change(request.itemsToCreate[0]);
     return b.call(request)->results[0].statusCode;
   };
-  auto deadband = [](DeadbandType type, double value) { return ExtensionObject::of(DataChangeFilter{DataChangeTrigger::StatusValue, static_cast<std::uint32_t>(type), value}); };
+  auto deadband = [](DeadbandType type, double value) {
+    return ExtensionObject::of(
+        DataChangeFilter{DataChangeTrigger::StatusValue, static_cast<std::uint32_t>(type), value});
+  };
   using Item = MonitoredItemCreateRequest;
   CHECK(create([](Item& i) { i.itemToMonitor.nodeId = NodeId(9, 9u); }) == status::BadNodeIdUnknown);
   CHECK(create([](Item& i) { i.itemToMonitor.attributeId = 77; }) == status::BadAttributeIdInvalid);
   CHECK(create([](Item& i) { i.itemToMonitor.indexRange = "x"; }) == status::BadIndexRangeInvalid);
   CHECK(create([](Item& i) { i.monitoringMode = static_cast<MonitoringMode>(9); }) == status::BadMonitoringModeInvalid);
-  CHECK(create([&](Item& i) { i.requestedParameters.filter = deadband(DeadbandType::Percent, 5); }) == status::BadDeadbandFilterInvalid);
+  CHECK(create([&](Item& i) { i.requestedParameters.filter = deadband(DeadbandType::Percent, 5); }) ==
+        status::BadDeadbandFilterInvalid);
   CHECK(create([&](Item& i) {
           i.itemToMonitor.nodeId = NodeId(1, String("name"));
           i.requestedParameters.filter = deadband(DeadbandType::Absolute, 5);
         }) == status::BadFilterNotAllowed);
-  CHECK(create([](Item& i) { i.requestedParameters.filter = ExtensionObject::of(Range{}); }) == status::BadMonitoredItemFilterInvalid);
-  CHECK(create([](Item& i) { i.requestedParameters.filter = ExtensionObject::of(EventFilter{}); }) == status::BadMonitoredItemFilterUnsupported);
+  CHECK(create([](Item& i) { i.requestedParameters.filter = ExtensionObject::of(Range{}); }) ==
+        status::BadMonitoredItemFilterInvalid);
+  CHECK(create([](Item& i) { i.requestedParameters.filter = ExtensionObject::of(EventFilter{}); }) ==
+        status::BadMonitoredItemFilterUnsupported);
   CHECK(create([&](Item& i) { i.requestedParameters.filter = deadband(DeadbandType::Absolute, 5); }).isGood());
 
   const auto item = b.call(watchOf(sub, NodeId(1, String("flow"))))->results[0].monitoredItemId;

@@ -1,8 +1,9 @@
-#include <catch2/catch.hpp>
-
 #include "service/admin/site.hpp"
+
 #include "service/net/url.hpp"
+
 #include "tests/service/process.hpp"
+#include <catch2/catch.hpp>
 
 using namespace zunth;
 using namespace zunth::ua;
@@ -10,8 +11,11 @@ using namespace zunth::ua;
 namespace {
 
 const char* kSite = "uri: urn:fernhollow.example:test\nsecurity:\n  unsecured: on\n";
-const char* kModel = "namespace: http://fernhollow.example/test\nobjects:\n  F1:\n    a: Double\n    b: String\n    w: Int16 writable\n    go(): x\n  F2:\n    a: Double\n";
-const char* kDevice = "driver: modbus-tcp\npoints:\n  a: input 0 Float\n  s: holding 5 String 4\nactions:\n  go:\n    - s = x\n";
+const char* kModel =
+    "namespace: http://fernhollow.example/test\nobjects:\n  F1:\n    a: Double\n    b: String\n    w: Int16 writable\n "
+    "   go(): x\n  F2:\n    a: Double\n";
+const char* kDevice =
+    "driver: modbus-tcp\npoints:\n  a: input 0 Float\n  s: holding 5 String 4\nactions:\n  go:\n    - s = x\n";
 
 admin::Site siteWith(const std::string& bindings, const test::TemporaryFolder& folder) {
   folder.write("site.yaml", kSite);
@@ -89,20 +93,23 @@ TEST_CASE("a device's value is shown in the variable's type", "[site]") {
   CHECK(tooBig.status == status::BadOutOfRange);
   CHECK(tooBig.sourceTimestamp == DateTime{5});
   CHECK(device::shownAs(*site.space, w, DataValue(Variant("x"), DateTime{5})).status == status::BadTypeMismatch);
-  CHECK(device::shownAs(*site.space, w, DataValue(Variant(), DateTime{5}, status::BadDeviceFailure)).status == status::BadDeviceFailure);
+  CHECK(device::shownAs(*site.space, w, DataValue(Variant(), DateTime{5}, status::BadDeviceFailure)).status ==
+        status::BadDeviceFailure);
 }
 
 TEST_CASE("endpoint URLs are read and written", "[net]") {
-  for (const auto& [text, host, port] : std::vector<std::tuple<const char*, const char*, int>>{{"opc.tcp://127.0.0.1:4840", "127.0.0.1", 4840},
-                                                                                               {"opc.tcp://filter-house", "filter-house", 4840},
-                                                                                               {"opc.tcp://[::1]:5000/a/b", "::1", 5000},
-                                                                                               {"opc.tcp://[fe80::1]", "fe80::1", 4840}}) {
+  for (const auto& [text, host, port] :
+       std::vector<std::tuple<const char*, const char*, int>>{{"opc.tcp://127.0.0.1:4840", "127.0.0.1", 4840},
+                                                              {"opc.tcp://filter-house", "filter-house", 4840},
+                                                              {"opc.tcp://[::1]:5000/a/b", "::1", 5000},
+                                                              {"opc.tcp://[fe80::1]", "fe80::1", 4840}}) {
     const auto url = net::Url::parse(text);
     REQUIRE(url);
     CHECK(url->host == host);
     CHECK(url->port == port);
     CHECK(net::Url::parse(url->text())->text() == url->text());
   }
-  for (const char* wrong : {"", "127.0.0.1:4840", "http://x", "opc.tcp://", "opc.tcp://x:", "opc.tcp://x:70000", "opc.tcp://:4840"})
+  for (const char* wrong :
+       {"", "127.0.0.1:4840", "http://x", "opc.tcp://", "opc.tcp://x:", "opc.tcp://x:70000", "opc.tcp://:4840"})
     CHECK(net::Url::parse(wrong).code() == status::BadTcpEndpointUrlInvalid);
 }

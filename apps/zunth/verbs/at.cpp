@@ -1,10 +1,10 @@
-#include <fmt/format.h>
-
-#include <filesystem>
-
 #include "apps/zunth/command.hpp"
 #include "core/ua/text.hpp"
 #include "service/net/url.hpp"
+
+#include <filesystem>
+
+#include <fmt/format.h>
 
 namespace zunth::cli {
 
@@ -63,11 +63,15 @@ int choosePlace(const Options& options, const std::string& name) {
 }  // namespace
 
 void addAt(Program program) {
-  auto* verb = program.app.add_subcommand("at", "Save servers under a name, choose one for this folder; alone: list them.");
+  auto* verb =
+      program.app.add_subcommand("at", "Save servers under a name, choose one for this folder; alone: list them.");
   verb->footer("Example: zunth at add hatchery opc.tcp://127.0.0.1:4840\n         zunth at use hatchery");
   Options& options = program.options;
-  static const std::map<std::string, Format> formats{{"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
-  verb->add_option("--output", options.format, "table, json or csv")->transform(CLI::CheckedTransformer(formats, CLI::ignore_case))->type_name("FORMAT");
+  static const std::map<std::string, Format> formats{
+      {"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
+  verb->add_option("--output", options.format, "table, json or csv")
+      ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case))
+      ->type_name("FORMAT");
   verb->add_flag("--quiet", options.quiet, "Print results and errors only");
   auto name = std::make_shared<std::string>();
   auto url = std::make_shared<std::string>();

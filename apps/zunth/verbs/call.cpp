@@ -1,11 +1,11 @@
-#include <fmt/format.h>
-
-#include <algorithm>
-
 #include "apps/zunth/nodes.hpp"
 #include "core/ua/generated/node_ids.hpp"
 #include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
+
+#include <algorithm>
+
+#include <fmt/format.h>
 
 namespace zunth::cli {
 
@@ -26,7 +26,8 @@ Awaitable<Result<std::vector<Argument>>> argumentsOf(SessionPtr session, NodeId 
   if (!properties) co_return properties.error();
   for (const auto& reference : *properties) {
     if (reference.browseName.name.view() != property) continue;
-    auto values = co_await session->readAttributes(reference.nodeId.nodeId, std::vector<AttributeId>(1, AttributeId::Value));
+    auto values =
+        co_await session->readAttributes(reference.nodeId.nodeId, std::vector<AttributeId>(1, AttributeId::Value));
     if (!values) co_return values.error();
     for (const auto& object : values->front().value.items<ExtensionObject>())
       if (auto argument = object.as<Argument>()) out.push_back(std::move(*argument));
@@ -35,9 +36,12 @@ Awaitable<Result<std::vector<Argument>>> argumentsOf(SessionPtr session, NodeId 
 }
 
 /// The typed texts in the order of the method's arguments: "name=value", or values alone in their order.
-Result<std::vector<std::string>> inOrder(const std::string& path, const std::vector<Argument>& inputs, const std::vector<std::string>& typed) {
-  const Error wrongCount{typed.size() < inputs.size() ? status::BadArgumentsMissing : status::BadTooManyArguments,
-                         fmt::format("{} takes {} argument{}, not {}", path, inputs.size(), inputs.size() == 1 ? "" : "s", typed.size()), signatureOf(path, inputs)};
+Result<std::vector<std::string>> inOrder(const std::string& path, const std::vector<Argument>& inputs,
+                                         const std::vector<std::string>& typed) {
+  const Error wrongCount{
+      typed.size() < inputs.size() ? status::BadArgumentsMissing : status::BadTooManyArguments,
+      fmt::format("{} takes {} argument{}, not {}", path, inputs.size(), inputs.size() == 1 ? "" : "s", typed.size()),
+      signatureOf(path, inputs)};
   if (typed.size() != inputs.size()) return wrongCount;
   std::vector<std::string> out(inputs.size());
   std::vector<bool> given(inputs.size(), false);
@@ -51,12 +55,15 @@ Result<std::vector<std::string>> inOrder(const std::string& path, const std::vec
       if (found == inputs.end()) {
         std::vector<std::string> names;
         for (const auto& input : inputs) names.push_back(input.name.str());
-        return Error{status::BadInvalidArgument, fmt::format("{} has no argument '{}'", path, name), signatureOf(path, inputs)};
+        return Error{status::BadInvalidArgument, fmt::format("{} has no argument '{}'", path, name),
+                     signatureOf(path, inputs)};
       }
       at = static_cast<std::size_t>(found - inputs.begin());
       value = typed[i].substr(equals + 1);
     }
-    if (given[at]) return Error{status::BadInvalidArgument, fmt::format("'{}' is given twice", inputs[at].name.view()), signatureOf(path, inputs)};
+    if (given[at])
+      return Error{status::BadInvalidArgument, fmt::format("'{}' is given twice", inputs[at].name.view()),
+                   signatureOf(path, inputs)};
     given[at] = true;
     out[at] = value;
   }
@@ -76,7 +83,8 @@ Awaitable<int> callMethod(SessionPtr session, Options options, std::string path,
   if (path.ends_with("()")) path.resize(path.size() - 2);
   auto method = co_await findNode(session, path);
   if (!method) co_return fail(method.error());
-  if (method->nodeClass != NodeClass::Method) co_return fail({status::BadMethodInvalid, path + " is no method", "zunth tree: methods end with ()"});
+  if (method->nodeClass != NodeClass::Method)
+    co_return fail({status::BadMethodInvalid, path + " is no method", "zunth tree: methods end with ()"});
   auto object = co_await objectOf(session, *method);
   if (!object) co_return fail(object.error());
   auto inputs = co_await argumentsOf(session, method->nodeId, "InputArguments");
@@ -115,7 +123,8 @@ Awaitable<int> callMethod(SessionPtr session, Options options, std::string path,
   }
   Records records({"output", "value"});
   for (std::size_t i = 0; i < outcome->outputs.size(); ++i)
-    records.add({i < outputs->size() ? (*outputs)[i].name.str() : std::to_string(i), Cell(format(outcome->outputs[i]), toJson(outcome->outputs[i]))});
+    records.add({i < outputs->size() ? (*outputs)[i].name.str() : std::to_string(i),
+                 Cell(format(outcome->outputs[i]), toJson(outcome->outputs[i]))});
   if (records.empty())
     std::printf("%s\n", std::string(outcome->error.code.name()).c_str());
   else
@@ -126,13 +135,16 @@ Awaitable<int> callMethod(SessionPtr session, Options options, std::string path,
 }  // namespace
 
 void addCall(Program program) {
-  auto* verb = addVerb(program, "call", "Call a method. Arguments are converted to the types it takes.", "zunth call Hatchery/Intake/DF1/wash seconds=5");
+  auto* verb = addVerb(program, "call", "Call a method. Arguments are converted to the types it takes.",
+                       "zunth call Hatchery/Intake/DF1/wash seconds=5");
   auto path = std::make_shared<std::string>();
   auto typed = std::make_shared<std::vector<std::string>>();
   verb->add_option("METHOD", *path, "A path or a NodeId")->required();
   verb->add_option("ARGUMENT", *typed, "name=value, or values alone in their order");
   verb->callback([program, path, typed] {
-    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) { return callMethod(session, program.options, *path, *typed); });
+    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
+      return callMethod(session, program.options, *path, *typed);
+    });
   });
 }
 

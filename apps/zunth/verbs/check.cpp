@@ -1,7 +1,7 @@
-#include <fmt/format.h>
-
 #include "apps/zunth/command.hpp"
 #include "service/admin/site.hpp"
+
+#include <fmt/format.h>
 
 namespace zunth::cli {
 
@@ -13,8 +13,8 @@ int checkSite(const Options& options, const std::string& folder) {
   if (options.format == Format::Table) {
     for (const auto& text : site.report()) std::printf("%s\n", text.c_str());
     if (site.isSound() && !options.quiet)
-      std::printf("%s is sound: %zu nodes, %zu devices, %zu bindings\n", folder.c_str(), site.space->size(), site.devices.size(),
-                  site.bindings.variables.size() + site.bindings.methods.size());
+      std::printf("%s is sound: %zu nodes, %zu devices, %zu bindings\n", folder.c_str(), site.space->size(),
+                  site.devices.size(), site.bindings.variables.size() + site.bindings.methods.size());
   } else {
     Records records({"file", "line", "column", "length", "severity", "message", "hint"});
     for (const auto& f : findings) {
@@ -30,7 +30,8 @@ int checkSite(const Options& options, const std::string& folder) {
 }  // namespace
 
 void addCheck(Program program) {
-  auto* verb = addVerb(program, "check", "Check a site's files: every mistake at once, with its line.", "zunth check demo/hatchery");
+  auto* verb = addVerb(program, "check", "Check a site's files: every mistake at once, with its line.",
+                       "zunth check demo/hatchery");
   auto folder = std::make_shared<std::string>(".");
   verb->add_option("SITE", *folder, "The site's folder; this one when left out");
   verb->callback([program, folder] { program.exitCode = checkSite(program.options, *folder); });

@@ -1,6 +1,6 @@
-#include <fmt/format.h>
-
 #include "apps/zunth/command.hpp"
+
+#include <fmt/format.h>
 
 namespace zunth::cli {
 

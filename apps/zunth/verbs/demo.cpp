@@ -1,15 +1,15 @@
-#include <fcntl.h>
-#include <fmt/format.h>
-#include <spawn.h>
-#include <sys/wait.h>
-#include <unistd.h>
+#include "apps/zunth/command.hpp"
 
 #include <csignal>
 #include <filesystem>
 #include <optional>
 #include <sstream>
 
-#include "apps/zunth/command.hpp"
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 extern char** environ;
 
@@ -40,7 +40,8 @@ class Child {
     for (const auto& word : command) arguments.push_back(const_cast<char*>(word.c_str()));
     arguments.push_back(nullptr);
     Child child;
-    const int failure = ::posix_spawn(&child.pid_, command[0].c_str(), &actions, &attributes, arguments.data(), environ);
+    const int failure =
+        ::posix_spawn(&child.pid_, command[0].c_str(), &actions, &attributes, arguments.data(), environ);
     posix_spawn_file_actions_destroy(&actions);
     posix_spawnattr_destroy(&attributes);
     ::close(lines[1]);
@@ -84,9 +85,13 @@ std::string howToCall() {
 int runDemo() {
   const fs::path bin = programs();
   const fs::path shipped = bin.parent_path() / "share/zunth/demo/hatchery";
-  if (!fs::exists(shipped / "site.yaml")) return wrongUse(fmt::format("the demo's files are not at {}", shipped.string()), "build the target 'demo', or install Zunth whole");
+  if (!fs::exists(shipped / "site.yaml"))
+    return wrongUse(fmt::format("the demo's files are not at {}", shipped.string()),
+                    "build the target 'demo', or install Zunth whole");
   std::string folder = (fs::temp_directory_path() / "zunth-demo-XXXXXX").string();
-  if (!::mkdtemp(folder.data())) return wrongUse("no folder for the demo can be made", "look whether there is room in " + fs::temp_directory_path().string());
+  if (!::mkdtemp(folder.data()))
+    return wrongUse("no folder for the demo can be made",
+                    "look whether there is room in " + fs::temp_directory_path().string());
   fs::copy(shipped, folder, fs::copy_options::recursive);
   // A closed terminal ends the demo as Ctrl-C does: nothing stays behind.
   for (int signal : {SIGINT, SIGTERM, SIGHUP}) std::signal(signal, [](int) { asked = 1; });
@@ -101,7 +106,8 @@ int runDemo() {
   for (const auto& command : commands) {
     auto child = Child::start(command);
     if (!child) {
-      code = wrongUse(fmt::format("{} did not start", fs::path(command[0]).filename().string()), "stop what uses its port (4840, 5502 or 5503)");
+      code = wrongUse(fmt::format("{} did not start", fs::path(command[0]).filename().string()),
+                      "stop what uses its port (4840, 5502 or 5503)");
       break;
     }
     children.push_back(*child);
@@ -125,7 +131,8 @@ int runDemo() {
         if (!children[i].hasEnded()) continue;
         if (i + 1 < children.size()) {
           // A dead device is what the service is made for; it goes on.
-          std::fprintf(stderr, "a simulated device ended; bring it back with: zunth-sim drum-filter --port %s --serial %s\n",
+          std::fprintf(stderr,
+                       "a simulated device ended; bring it back with: zunth-sim drum-filter --port %s --serial %s\n",
                        commands[i][3].c_str(), commands[i][5].c_str());
         } else {
           std::fprintf(stderr, "zunth: the service ended by itself\n");
@@ -144,7 +151,8 @@ int runDemo() {
 }  // namespace
 
 void addDemo(Program program) {
-  auto* verb = program.app.add_subcommand("demo", "Run the Fernhollow trout hatchery: a service with two simulated devices.");
+  auto* verb =
+      program.app.add_subcommand("demo", "Run the Fernhollow trout hatchery: a service with two simulated devices.");
   verb->footer("Example: zunth demo");
   verb->callback([program] { program.exitCode = runDemo(); });
 }

@@ -1,9 +1,8 @@
-#include <fmt/format.h>
-
-#include <boost/asio/co_spawn.hpp>
-
 #include "apps/zunth/command.hpp"
 #include "service/net/url.hpp"
+
+#include <boost/asio/co_spawn.hpp>
+#include <fmt/format.h>
 
 namespace zunth::cli {
 
@@ -42,8 +41,8 @@ Awaitable<int> listEndpoints(std::string url, Options options) {
   Records records({"url", "mode", "policy", "users", "server"});
   for (const auto& endpoint : response->endpoints) {
     const std::string policy = endpoint.securityPolicyUri.str();
-    records.add({endpoint.endpointUrl.str(), modeName(endpoint.securityMode), policy.substr(policy.rfind('#') + 1), usersOf(endpoint),
-                 endpoint.server.applicationName.text.str()});
+    records.add({endpoint.endpointUrl.str(), modeName(endpoint.securityMode), policy.substr(policy.rfind('#') + 1),
+                 usersOf(endpoint), endpoint.server.applicationName.text.str()});
   }
   if (records.empty() && options.format == Format::Table) {
     std::fprintf(stderr, "zunth: the server offers no endpoint: it lets nobody in\n");
@@ -56,7 +55,8 @@ Awaitable<int> listEndpoints(std::string url, Options options) {
 }  // namespace
 
 void addEndpoints(Program program) {
-  auto* verb = addVerb(program, "endpoints", "List how a server can be reached: URL, security, users.", "zunth endpoints --at opc.tcp://127.0.0.1:4840");
+  auto* verb = addVerb(program, "endpoints", "List how a server can be reached: URL, security, users.",
+                       "zunth endpoints --at opc.tcp://127.0.0.1:4840");
   verb->callback([program] {
     auto url = Places::load().resolve(program.options.at);
     if (!url) {

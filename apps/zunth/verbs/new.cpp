@@ -1,9 +1,9 @@
-#include <fmt/format.h>
+#include "apps/zunth/command.hpp"
 
 #include <filesystem>
 #include <fstream>
 
-#include "apps/zunth/command.hpp"
+#include <fmt/format.h>
 
 namespace zunth::cli {
 
@@ -31,7 +31,8 @@ objects:
     P1: Pump
     P2: Pump
 )";
-constexpr const char* kDevice = R"(# Rename this file to pump.yaml when the device is there, and bind its points in bindings/.
+constexpr const char* kDevice =
+    R"(# Rename this file to pump.yaml when the device is there, and bind its points in bindings/.
 driver: modbus-tcp
 host: 127.0.0.1
 port: 502
@@ -55,19 +56,22 @@ bool put(const fs::path& file, std::string text, const std::string& name) {
 
 int makeSite(const Options& options, const std::string& folder) {
   const fs::path root(folder);
-  if (fs::exists(root) && !fs::is_empty(root)) return wrongUse(fmt::format("{} is there already and not empty", folder), "zunth new OTHER-FOLDER");
+  if (fs::exists(root) && !fs::is_empty(root))
+    return wrongUse(fmt::format("{} is there already and not empty", folder), "zunth new OTHER-FOLDER");
   std::string name = fs::absolute(root).lexically_normal().filename().string();
   if (name.empty()) name = fs::absolute(root).lexically_normal().parent_path().filename().string();
   try {
     const bool made = put(root / "site.yaml", kSite, name) && put(root / "model/plant.yaml", kModel, name) &&
-                      put(root / "devices/pump.yaml.example", kDevice, name) && put(root / "bindings/plant.yaml", kBindings, name) &&
-                      put(root / ".gitignore", "state/\n", name);
+                      put(root / "devices/pump.yaml.example", kDevice, name) &&
+                      put(root / "bindings/plant.yaml", kBindings, name) && put(root / ".gitignore", "state/\n", name);
     if (!made) return wrongUse(fmt::format("{} can't be written", folder), "look whether the folder is yours");
   } catch (const fs::filesystem_error& e) {
-    return wrongUse(fmt::format("{} can't be made: {}", folder, e.code().message()), "look whether the folder is yours");
+    return wrongUse(fmt::format("{} can't be made: {}", folder, e.code().message()),
+                    "look whether the folder is yours");
   }
   if (!options.quiet)
-    std::printf("made %s\n  start it:    zunthd %s\n  look at it:  zunth tree --values\n", folder.c_str(), folder.c_str());
+    std::printf("made %s\n  start it:    zunthd %s\n  look at it:  zunth tree --values\n", folder.c_str(),
+                folder.c_str());
   return kDone;
 }
 

@@ -15,7 +15,8 @@ Awaitable<Result<std::vector<Found>>> variablesOf(SessionPtr session, std::vecto
   for (auto& node : *found)
     if (node.nodeClass == NodeClass::Variable || node.nodeClass == NodeClass::VariableType) out.push_back(node);
   if (out.empty())
-    co_return Error{status::BadAttributeIdInvalid, patterns.front() + " is no variable: it has no value", "zunth tree " + found->front().path + " --values"};
+    co_return Error{status::BadAttributeIdInvalid, patterns.front() + " is no variable: it has no value",
+                    "zunth tree " + found->front().path + " --values"};
   co_return out;
 }
 
@@ -39,8 +40,10 @@ Awaitable<int> readValues(SessionPtr session, Options options, std::vector<std::
     anyBad |= value.status.isBad();
     const auto time = value.sourceTimestamp.isNull() ? std::string() : localTime(value.sourceTimestamp.time());
     const std::string status(value.status.name());
-    records.add({(*nodes)[i].path, Cell(value.value.isNull() ? "-" : valueText(value.value, (*facts)[i]), toJson(value.value)), (*facts)[i].unit,
-                 Cell(coloured(value.status, status), status), Cell(dim(time), value.sourceTimestamp.isNull() ? Json() : Json(value.sourceTimestamp.text()))});
+    records.add({(*nodes)[i].path,
+                 Cell(value.value.isNull() ? "-" : valueText(value.value, (*facts)[i]), toJson(value.value)),
+                 (*facts)[i].unit, Cell(coloured(value.status, status), status),
+                 Cell(dim(time), value.sourceTimestamp.isNull() ? Json() : Json(value.sourceTimestamp.text()))});
   }
   std::fputs(records.text(options.format, isTerminal(), {1}).c_str(), stdout);
   co_return anyBad ? kNo : kDone;
@@ -49,11 +52,14 @@ Awaitable<int> readValues(SessionPtr session, Options options, std::vector<std::
 }  // namespace
 
 void addRead(Program program) {
-  auto* verb = addVerb(program, "read", "Read variables: value, unit, status, time.", "zunth read 'Hatchery/Intake/*/pressure'");
+  auto* verb =
+      addVerb(program, "read", "Read variables: value, unit, status, time.", "zunth read 'Hatchery/Intake/*/pressure'");
   auto patterns = std::make_shared<std::vector<std::string>>();
   verb->add_option("NODE", *patterns, "Paths (with * and **) or NodeIds")->required();
   verb->callback([program, patterns] {
-    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) { return readValues(session, program.options, *patterns); });
+    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
+      return readValues(session, program.options, *patterns);
+    });
   });
 }
 

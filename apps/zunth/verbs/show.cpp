@@ -1,9 +1,9 @@
-#include <fmt/format.h>
-
 #include "apps/zunth/nodes.hpp"
 #include "core/ua/generated/node_ids.hpp"
 #include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
+
+#include <fmt/format.h>
 
 namespace zunth::cli {
 
@@ -39,21 +39,28 @@ constexpr std::pair<AttributeId, const char*> kAttributes[] = {
 std::string words(AttributeId attribute, const Variant& value) {
   if (attribute == AttributeId::NodeClass)
     if (const auto* number = value.get<std::int32_t>()) {
-      static const std::pair<NodeClass, const char*> names[] = {{NodeClass::Object, "Object"}, {NodeClass::Variable, "Variable"}, {NodeClass::Method, "Method"},
-          {NodeClass::ObjectType, "ObjectType"}, {NodeClass::VariableType, "VariableType"}, {NodeClass::ReferenceType, "ReferenceType"},
-          {NodeClass::DataType, "DataType"}, {NodeClass::View, "View"}};
+      static const std::pair<NodeClass, const char*> names[] = {{NodeClass::Object, "Object"},
+                                                                {NodeClass::Variable, "Variable"},
+                                                                {NodeClass::Method, "Method"},
+                                                                {NodeClass::ObjectType, "ObjectType"},
+                                                                {NodeClass::VariableType, "VariableType"},
+                                                                {NodeClass::ReferenceType, "ReferenceType"},
+                                                                {NodeClass::DataType, "DataType"},
+                                                                {NodeClass::View, "View"}};
       for (const auto& [nodeClass, name] : names)
         if (static_cast<std::int32_t>(nodeClass) == *number) return name;
     }
   if (attribute == AttributeId::ValueRank)
     if (const auto* rank = value.get<std::int32_t>()) {
-      static const std::map<std::int32_t, const char*> names{{-3, "scalar or array"}, {-2, "any"}, {-1, "scalar"}, {0, "array of any rank"}, {1, "array"}};
+      static const std::map<std::int32_t, const char*> names{
+          {-3, "scalar or array"}, {-2, "any"}, {-1, "scalar"}, {0, "array of any rank"}, {1, "array"}};
       const auto name = names.find(*rank);
       return name == names.end() ? fmt::format("matrix of {} dimensions", *rank) : name->second;
     }
   if (attribute == AttributeId::AccessLevel || attribute == AttributeId::UserAccessLevel)
     if (const auto* mask = value.get<std::uint8_t>()) {
-      static const char* names[] = {"read", "write", "history read", "history write", "semantic change", "status write", "timestamp write"};
+      static const char* names[] = {
+          "read", "write", "history read", "history write", "semantic change", "status write", "timestamp write"};
       std::string out;
       for (int bit = 0; bit < 7; ++bit)
         if (*mask >> bit & 1) out += (out.empty() ? "" : ", ") + std::string(names[bit]);
@@ -73,7 +80,8 @@ Awaitable<int> showNode(SessionPtr session, Options options, std::string path) {
   auto references = co_await session->browse(everything);
   if (!references) co_return fail(references.error());
   std::vector<ReadValueId> typeNames;
-  for (const auto& reference : *references) typeNames.push_back({reference.referenceTypeId, static_cast<std::uint32_t>(AttributeId::BrowseName), {}, {}});
+  for (const auto& reference : *references)
+    typeNames.push_back({reference.referenceTypeId, static_cast<std::uint32_t>(AttributeId::BrowseName), {}, {}});
   List<DataValue> names;
   if (!typeNames.empty()) {
     auto read = co_await session->read(std::move(typeNames));
@@ -93,14 +101,17 @@ Awaitable<int> showNode(SessionPtr session, Options options, std::string path) {
   Json json = Json::object();
   for (std::size_t i = 0; i < attributes.size(); ++i) {
     const auto& value = (*values)[i];
-    const bool isEmpty = value.status.isGood() && value.value.type() != BuiltInType::String && format(value.value).empty();
+    const bool isEmpty =
+        value.status.isGood() && value.value.type() != BuiltInType::String && format(value.value).empty();
     if (value.status == status::BadAttributeIdInvalid || isEmpty) continue;
     if (value.value.isNull() && attributes[i] == AttributeId::ArrayDimensions) continue;
     const bool isValue = attributes[i] == AttributeId::Value;
     const bool isDataType = attributes[i] == AttributeId::DataType;
-    std::string text = value.status.isGood() ? words(attributes[i], value.value) : coloured(value.status, std::string(value.status.name()));
+    std::string text = value.status.isGood() ? words(attributes[i], value.value)
+                                             : coloured(value.status, std::string(value.status.name()));
     if (isDataType) text = fmt::format("{}  {}", dataTypeName, dim(text));
-    if (isValue && !value.sourceTimestamp.isNull()) text += dim(fmt::format("  measured {}", localTime(value.sourceTimestamp.time())));
+    if (isValue && !value.sourceTimestamp.isNull())
+      text += dim(fmt::format("  measured {}", localTime(value.sourceTimestamp.time())));
     records.add({dim(kAttributes[i].second), text});
     json[kAttributes[i].second] = value.status.isBad() ? Json(value.status.name()) : Json(toJson(value.value));
   }
@@ -109,8 +120,12 @@ Awaitable<int> showNode(SessionPtr session, Options options, std::string path) {
     const auto& reference = (*references)[i];
     const auto* type = names[i].value.get<QualifiedName>();
     const std::string typeName = type ? type->name.str() : reference.referenceTypeId.text();
-    records.add({dim(fmt::format("{} {}", reference.isForward ? "→" : "←", typeName)), fmt::format("{}  {}", reference.browseName.text(), dim(reference.nodeId.text()))});
-    links.push_back({{"type", typeName}, {"forward", reference.isForward}, {"browseName", reference.browseName.text()}, {"nodeId", reference.nodeId.text()}});
+    records.add({dim(fmt::format("{} {}", reference.isForward ? "→" : "←", typeName)),
+                 fmt::format("{}  {}", reference.browseName.text(), dim(reference.nodeId.text()))});
+    links.push_back({{"type", typeName},
+                     {"forward", reference.isForward},
+                     {"browseName", reference.browseName.text()},
+                     {"nodeId", reference.nodeId.text()}});
   }
   json["references"] = std::move(links);
   if (options.format == Format::Json)
@@ -123,11 +138,14 @@ Awaitable<int> showNode(SessionPtr session, Options options, std::string path) {
 }  // namespace
 
 void addShow(Program program) {
-  auto* verb = addVerb(program, "show", "Show everything about one node: attributes and references.", "zunth show Hatchery/Intake/DF1/pressure");
+  auto* verb = addVerb(program, "show", "Show everything about one node: attributes and references.",
+                       "zunth show Hatchery/Intake/DF1/pressure");
   auto path = std::make_shared<std::string>();
   verb->add_option("NODE", *path, "A path or a NodeId")->required();
   verb->callback([program, path] {
-    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) { return showNode(session, program.options, *path); });
+    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
+      return showNode(session, program.options, *path);
+    });
   });
 }
 

@@ -1,12 +1,12 @@
-#include <fmt/format.h>
+#include "apps/zunth/nodes.hpp"
+#include "core/ua/generated/node_ids.hpp"
+#include "core/ua/json.hpp"
 
 #include <algorithm>
 #include <set>
 #include <unordered_map>
 
-#include "apps/zunth/nodes.hpp"
-#include "core/ua/generated/node_ids.hpp"
-#include "core/ua/json.hpp"
+#include <fmt/format.h>
 
 namespace zunth::cli {
 
@@ -56,10 +56,14 @@ Awaitable<Result<void>> grow(SessionPtr session, Branch& root, const TreeOptions
     for (std::size_t i = 0; i < level.size(); ++i) {
       for (auto& child : (*lists)[i]) {
         // Unless asked for, leave out what every server has, and the facts that stand beside a value.
-        const bool isServers = child.nodeId.namespaceIndex() == 0 && (level[i]->node.nodeClass == NodeClass::Variable || level[i]->node.nodeClass == NodeClass::Method ||
-                                                                      child.nodeId.is(id::Server) || child.nodeId.is(id::Aliases));
+        const bool isServers =
+            child.nodeId.namespaceIndex() == 0 &&
+            (level[i]->node.nodeClass == NodeClass::Variable || level[i]->node.nodeClass == NodeClass::Method ||
+             child.nodeId.is(id::Server) || child.nodeId.is(id::Aliases));
         const std::string name = nameOf(child);
-        const bool isFact = level[i]->node.nodeClass != NodeClass::Object && (name == "EURange" || name == "EngineeringUnits" || name == "InputArguments" || name == "OutputArguments");
+        const bool isFact =
+            level[i]->node.nodeClass != NodeClass::Object &&
+            (name == "EURange" || name == "EngineeringUnits" || name == "InputArguments" || name == "OutputArguments");
         if (!options.all && (isServers || isFact)) continue;
         if (seen.insert(child.nodeId.text()).second) level[i]->children.push_back({std::move(child), {}, {}});
       }
@@ -80,7 +84,8 @@ void flatten(Branch& branch, const std::string& before, std::vector<Branch*>& ou
   }
 }
 
-Awaitable<Result<std::unordered_map<NodeId, std::string>>> typeNames(SessionPtr session, const std::vector<Branch*>& lines) {
+Awaitable<Result<std::unordered_map<NodeId, std::string>>> typeNames(SessionPtr session,
+                                                                     const std::vector<Branch*>& lines) {
   std::unordered_map<NodeId, std::string> names;
   std::vector<ReadValueId> what;
   for (const Branch* line : lines)
@@ -126,7 +131,8 @@ Awaitable<int> showTree(SessionPtr session, Options options, TreeOptions tree) {
     facts = std::move(*read);
     if (tree.values) {
       std::vector<ReadValueId> what;
-      for (const auto& variable : variables) what.push_back({variable, static_cast<std::uint32_t>(AttributeId::Value), {}, {}});
+      for (const auto& variable : variables)
+        what.push_back({variable, static_cast<std::uint32_t>(AttributeId::Value), {}, {}});
       auto current = co_await session->read(std::move(what));
       if (!current) co_return fail(current.error());
       values = std::move(*current);
@@ -150,7 +156,8 @@ Awaitable<int> showTree(SessionPtr session, Options options, TreeOptions tree) {
       access = own.isWritable() ? "writable" : "";
       if (tree.values) {
         const auto& current = values[at->second];
-        value = current.status.isBad() ? coloured(current.status, std::string(current.status.name())) : valueText(current.value, own);
+        value = current.status.isBad() ? coloured(current.status, std::string(current.status.name()))
+                                       : valueText(current.value, own);
         json = toJson(current.value);
       }
     }
@@ -165,21 +172,28 @@ Awaitable<int> showTree(SessionPtr session, Options options, TreeOptions tree) {
     }
     records.add(std::move(row));
   }
-  std::fputs(records.text(options.format, isTerminal(), tree.values && isTable ? std::vector<std::size_t>{2} : std::vector<std::size_t>{}).c_str(), stdout);
+  std::fputs(records
+                 .text(options.format, isTerminal(),
+                       tree.values && isTable ? std::vector<std::size_t>{2} : std::vector<std::size_t>{})
+                 .c_str(),
+             stdout);
   co_return kDone;
 }
 
 }  // namespace
 
 void addTree(Program program) {
-  auto* verb = addVerb(program, "tree", "Show the nodes below Objects, or below one node.", "zunth tree Hatchery/Intake --values");
+  auto* verb = addVerb(program, "tree", "Show the nodes below Objects, or below one node.",
+                       "zunth tree Hatchery/Intake --values");
   auto tree = std::make_shared<TreeOptions>();
   verb->add_option("PATH", tree->path, "Where to begin; Objects when left out");
   verb->add_option("--depth", tree->depth, "Levels to show")->capture_default_str()->check(CLI::Range(1, 100));
   verb->add_flag("--values", tree->values, "Read the variables, too");
   verb->add_flag("--all", tree->all, "Show the Server object, units, ranges and arguments as nodes, too");
   verb->callback([program, tree] {
-    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) { return showTree(session, program.options, *tree); });
+    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
+      return showTree(session, program.options, *tree);
+    });
   });
 }
 

@@ -1,8 +1,8 @@
-#include <fmt/format.h>
-
 #include "apps/zunth/nodes.hpp"
 #include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
+
+#include <fmt/format.h>
 
 namespace zunth::cli {
 
@@ -19,7 +19,8 @@ std::optional<Assignment> assignmentOf(const std::string& text) {
   std::size_t from = 0;
   if (text.starts_with("ns=")) from = std::min(text.find(';'), text.size());
   if (from && from < text.size()) ++from;
-  if (text.size() > from + 2 && text[from + 1] == '=' && std::string("isgb").find(text[from]) != std::string::npos) from += 2;
+  if (text.size() > from + 2 && text[from + 1] == '=' && std::string("isgb").find(text[from]) != std::string::npos)
+    from += 2;
   const auto equals = text.find('=', from);
   if (equals == std::string::npos || equals == 0) return std::nullopt;
   return Assignment{text.substr(0, equals), text.substr(equals + 1)};
@@ -31,7 +32,8 @@ Awaitable<int> writeValues(SessionPtr session, Options options, std::vector<Assi
   for (const auto& [path, typed] : assignments) {
     auto node = co_await findNode(session, path);
     if (!node) co_return fail(node.error());
-    if (node->nodeClass != NodeClass::Variable) co_return fail({status::BadAttributeIdInvalid, path + " is no variable: it has no value", "zunth tree " + path});
+    if (node->nodeClass != NodeClass::Variable)
+      co_return fail({status::BadAttributeIdInvalid, path + " is no variable: it has no value", "zunth tree " + path});
     std::vector<NodeId> one{node->nodeId};
     auto facts = co_await factsOf(session, one);
     if (!facts) co_return fail(facts.error());
@@ -47,11 +49,13 @@ Awaitable<int> writeValues(SessionPtr session, Options options, std::vector<Assi
     if (outcome->error.code.isBad()) {
       Error error = outcome->error;
       if (error.cause.empty()) error.cause = fmt::format("{} did not take {}", path, valueText(*value, own));
-      if (error.code == status::BadNotWritable) error.next = fmt::format("zunth tree {}, which marks what is writable", path.substr(0, path.rfind('/')));
+      if (error.code == status::BadNotWritable)
+        error.next = fmt::format("zunth tree {}, which marks what is writable", path.substr(0, path.rfind('/')));
       code = fail(error);
       continue;
     }
-    records.add({node->path, Cell(valueText(*value, own), toJson(*value)), own.unit, std::string(outcome->error.code.name())});
+    records.add(
+        {node->path, Cell(valueText(*value, own), toJson(*value)), own.unit, std::string(outcome->error.code.name())});
   }
   if (!options.quiet && !records.empty()) std::fputs(records.text(options.format, isTerminal(), {1}).c_str(), stdout);
   co_return code;
@@ -60,7 +64,8 @@ Awaitable<int> writeValues(SessionPtr session, Options options, std::vector<Assi
 }  // namespace
 
 void addWrite(Program program) {
-  auto* verb = addVerb(program, "write", "Write variables. Types are looked up, nobody states them.", "zunth write Hatchery/Intake/DF1/speedGoal=25");
+  auto* verb = addVerb(program, "write", "Write variables. Types are looked up, nobody states them.",
+                       "zunth write Hatchery/Intake/DF1/speedGoal=25");
   auto texts = std::make_shared<std::vector<std::string>>();
   verb->add_option("NODE=VALUE", *texts, "What to write; arrays as [1, 2, 3], enumerations by name")->required();
   verb->callback([program, texts] {
@@ -68,12 +73,15 @@ void addWrite(Program program) {
     for (const auto& text : *texts) {
       auto assignment = assignmentOf(text);
       if (!assignment) {
-        program.exitCode = wrongUse(fmt::format("'{}' says nothing to write", text), fmt::format("zunth write {}=VALUE", text));
+        program.exitCode =
+            wrongUse(fmt::format("'{}' says nothing to write", text), fmt::format("zunth write {}=VALUE", text));
         return;
       }
       assignments.push_back(std::move(*assignment));
     }
-    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) { return writeValues(session, program.options, assignments); });
+    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
+      return writeValues(session, program.options, assignments);
+    });
   });
 }
 
