@@ -53,8 +53,6 @@ Result<std::vector<std::string>> inOrder(const std::string& path, const std::vec
     if (equals != std::string::npos) {
       const auto found = std::ranges::find_if(inputs, [&](const Argument& a) { return a.name.view() == name; });
       if (found == inputs.end()) {
-        std::vector<std::string> names;
-        for (const auto& input : inputs) names.push_back(input.name.str());
         return Error{status::BadInvalidArgument, fmt::format("{} has no argument '{}'", path, name),
                      signatureOf(path, inputs)};
       }
