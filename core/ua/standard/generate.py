@@ -26,8 +26,13 @@ BUILT_IN = {
 
 
 def rows(name):
-    with open(HERE / name, encoding="utf-8", newline="") as file:
-        return list(csv.DictReader(file))
+    """A table, with the rows of NAME_more.csv after it where there is one."""
+    more = HERE / name.replace(".csv", "_more.csv")
+    out = []
+    for path in [HERE / name] + ([more] if more.exists() else []):
+        with open(path, encoding="utf-8", newline="") as file:
+            out += csv.DictReader(file)
+    return out
 
 
 def write(path, text):
@@ -159,25 +164,38 @@ class Namespace0:
     FOLDERS = {"Root": "RootFolder", "Objects": "ObjectsFolder", "Types": "TypesFolder", "Views": "ViewsFolder",
                "ObjectTypes": "ObjectTypesFolder", "VariableTypes": "VariableTypesFolder",
                "DataTypes": "DataTypesFolder", "ReferenceTypes": "ReferenceTypesFolder",
-               "EventTypes": "EventTypesFolder", "InterfaceTypes": "InterfaceTypesFolder"}
+               "EventTypes": "EventTypesFolder"}
+    # Where the path of a node isn't what its symbolic name is made of.
+    SYMBOLS = {"Server_ServerCapabilities_HistoryServerCapabilities": "HistoryServerCapabilities",
+               "Server_Namespaces_OPCUANamespaceUri": "OPCUANamespaceMetadata"} | {
+        "Server_ServerCapabilities_RoleSet_" + role: "WellKnownRole_" + role
+        for role in ("Anonymous", "AuthenticatedUser", "Observer", "Operator", "Engineer", "Supervisor",
+                     "ConfigureAdmin", "SecurityAdmin")}
+    # Optional children of the Server object that come with the functions they stand for.
+    LATER = ("ServerConfiguration", "PublishSubscribe", "EstimatedReturnTime", "LocalTime", "CurrentServerId",
+             "RedundantServerArray", "ServerUriArray", "ServerNetworkGroups")
     CLASS = {"Object": 1, "Variable": 2, "Method": 4, "ObjectType": 8, "VariableType": 16, "ReferenceType": 32,
              "DataType": 64}
 
     def __init__(self, ids, s):
         self.ids, self.s = ids, s
         self.nodes, self.references, self.arguments, self.texts, self.fields = {}, [], [], [], []
-        self.missing = []
+        self.missing, self.copied_methods = [], []
 
     def id(self, *parts):
         name = "_".join(part for part in parts)
         return self.ids.get(self.FOLDERS.get(name, name), (None, ""))[0]
 
-    @staticmethod
-    def symbol(path):
+    @classmethod
+    def symbol(cls, path):
         """members.csv path -> symbolic name of node_ids.csv."""
         parts = path.split("/") if "://" not in path else [*path.split("/http")[0].split("/"), "OPCUANamespaceUri"]
         out = [re.sub(r"<(\w+)>", r"\1_Placeholder", part) for part in parts]
-        return "_".join(re.sub(r"[^A-Za-z0-9_]", "", part) for part in out)
+        name = "_".join(re.sub(r"[^A-Za-z0-9_]", "", part) for part in out)
+        for longer, symbol in cls.SYMBOLS.items():
+            if name == longer or name.startswith(longer + "_"):
+                return symbol + name[len(longer):]
+        return name
 
     def node(self, number, kind, name, data_type=None, rank=-1, abstract=False, symmetric=False, inverse=""):
         self.nodes[number] = (self.CLASS[kind], name, data_type or 0, rank, abstract, symmetric, inverse)
@@ -228,6 +246,7 @@ class Namespace0:
         if name in self.s.own:
             for kind, field in self.s.fields(name):
                 base = kind.removesuffix("[]")
+                base = "Structure" if base == "ExtensionObject" else base
                 self.fields.append((number, field, self.id(base) or 0, 1 if kind.endswith("[]") else -1))
         members = self.s.enums.get(name) or (self.s.masks[name][1] if name in self.s.masks else None)
         if not members:
@@ -253,14 +272,20 @@ class Namespace0:
             if number := self.id("ModellingRule", rule):
                 self.node(number, "Object", rule)
                 self.refer(number, "HasTypeDefinition", self.id("ModellingRuleType"))
-        for row in table:
-            if row["class"] not in ("Ref", "In", "Out"):
+        plain = [row for row in table if row["class"] not in ("Ref", "In", "Out")]
+        for row in plain:
+            if not (row["owner"].split("/")[0] == "Server" and row["member"] in self.LATER):
                 self.member(row)
+        self.complete(plain)
         for row in table:
             if row["class"] in ("In", "Out"):
                 self.argument(row)
             elif row["class"] == "Ref":
                 self.reference(row)
+        for method, declaration in self.copied_methods:
+            for row in table:
+                if row["class"] in ("In", "Out") and self.symbol(row["owner"]) == declaration:
+                    self.argument(row | {"owner": next(name for name, (number, _) in self.ids.items() if number == method)})
 
     def owner_id(self, path):
         return self.id(self.symbol(path))
@@ -283,6 +308,40 @@ class Namespace0:
             self.refer(number, "HasTypeDefinition", definition)
         if row["rule"]:
             self.refer(number, "HasModellingRule", self.id("ModellingRule", row["rule"]))
+
+    def complete(self, table):
+        """Gives instances, and instance declarations of types, the mandatory children of their own types."""
+        by_id = {number: name for name, (number, _) in self.ids.items()}
+        members = {}
+        for row in table:
+            if row["rule"] == "Mandatory":
+                members.setdefault(self.owner_id(row["owner"]), []).append(row)
+        of = lambda kind: {target: source for source, reference, target in self.references if reference == self.id(kind)}
+        supertype = of("HasSubtype")
+        definition = {source: target for source, kind, target in self.references if kind == self.id("HasTypeDefinition")}
+        ruled = {source for source, kind, _ in self.references if kind == self.id("HasModellingRule")}
+        queue = sorted(definition)
+        for number in queue:
+            kind = definition[number]
+            while kind:
+                for row in members.get(kind, []):
+                    child = self.id(by_id[number], self.symbol(row["member"]))
+                    kinds = self.id(row["typeDefinition"]) if row["typeDefinition"] else None
+                    if child is None or child in self.nodes or (kinds and kinds not in self.nodes):
+                        continue
+                    self.node(child, row["class"], row["member"], self.id(row["dataType"]) if row["dataType"] else None,
+                              int(row["valueRank"] or -1))
+                    self.refer(number, row["reference"], child)
+                    if kinds:
+                        self.refer(child, "HasTypeDefinition", kinds)
+                        definition[child] = kinds
+                        queue.append(child)
+                    if number in ruled:
+                        self.refer(child, "HasModellingRule", self.id("ModellingRule_Mandatory"))
+                        ruled.add(child)
+                    if row["class"] == "Method":
+                        self.copied_methods.append((child, self.symbol(row["owner"] + "/" + row["member"])))
+                kind = supertype.get(kind)
 
     def argument(self, row):
         method = self.owner_id(row["owner"])
