@@ -100,6 +100,7 @@ void ServerChannel::open(const Chunk& chunk, Instant now, DateTime wallClock) {
   writer.write(response);
   output_.push_back(writer_.writeOpen(options_.channelId, (*joined)->requestId, {String(kPolicyNone), {}, {}}, out));
   state_ = State::Open;
+  handler_.opened(request);
 }
 
 void ServerChannel::message(const Chunk& chunk, Instant now) {

@@ -20,6 +20,8 @@ class ServerChannel {
   class Handler {
    public:
     virtual ~Handler() = default;
+    /// The channel was opened, or its token renewed.
+    virtual void opened(const ua::OpenSecureChannelRequest&) {}
     /// A whole request: `body` starts with its encoding id and lives only during the call.
     virtual void request(std::uint32_t requestId, ua::BytesView body) = 0;
     /// The channel is over: closed by the client (Good) or broken. Sent once.

@@ -2,6 +2,7 @@
 
 #include "core/model/units.hpp"
 #include "core/model/words.hpp"
+#include "core/space/instances.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -247,7 +248,7 @@ class Builder {
     for (NodeIndex type = space_.typeDefinition(parent); type != kNoNode; type = space_.supertype(type)) {
       const NodeIndex model = childNamed(type, name);
       if (model == kNoNode || space_.nodeClass(model) == NodeClass::ObjectType) continue;
-      copy(parent, location, model, place);
+      space::copyDeclaration(space_, parent, model, adder(parent, location, place));
       return childNamed(parent, name);
     }
     return kNoNode;
@@ -285,55 +286,21 @@ class Builder {
     if (added == kNoNode) return added;
     place(parent, added, false, inType, isOptional);
     space_.refer(added, id::HasTypeDefinition, type);
-    instantiate(added, here, type, at);
+    space::instantiate(space_, added, type, adder(added, here, at));
     return added;
   }
 
-  /// Gives an instance the mandatory children of its type and of the types above.
-  void instantiate(NodeIndex instance, const Location& here, NodeIndex type, const Place& at) {
-    const NodeIndex above = space_.supertype(type);
-    if (above != kNoNode) instantiate(instance, here, above, at);
-    const NodeIndex mandatory = space_.at(id::ModellingRule_Mandatory);
-    const NodeIndex hasRule = space_.at(id::HasModellingRule);
-    // A copy, as adding nodes moves the references of others.
-    const std::vector<space::Reference> references(space_.references(type).begin(), space_.references(type).end());
-    for (const auto& reference : references) {
-      if (!reference.isForward() || !space_.isSubtype(reference.type(), id::HierarchicalReferences)) continue;
-      const auto rules = space_.references(reference.target());
-      if (std::ranges::find(rules, space::Reference(hasRule, true, mandatory)) == rules.end()) continue;
-      if (childNamed(instance, space_.browseName(reference.target()).name.str()) == kNoNode)
-        copy(instance, here, reference.target(), at);
-    }
-  }
-
-  /// A copy of a type's child below an instance, with its own mandatory children.
-  void copy(NodeIndex instance, const Location& location, NodeIndex model, const Place& at) {
-    const std::string name = space_.browseName(model).name.str();
-    const Location here = location.in(name);
-    NewNode node;
-    node.nodeId = NodeId(here.ns, String(here.path));
-    node.nodeClass = space_.nodeClass(model);
-    node.browseName = space_.browseName(model);
-    node.displayName = space_.displayName(model);
-    if (const auto* rare = space_.rare(model)) {
-      node.description = rare->description;
-      node.arrayDimensions = rare->arrayDimensions;
-    }
-    if (node.nodeClass == NodeClass::Variable) {
-      node.traits = space_.traits(model);
-    }
-    const NodeIndex added = add(std::move(node), at);
-    if (added == kNoNode) return;
-    if (space_.nodeClass(model) == NodeClass::Variable) space_.setValue(added, space_.value(model));
-    const std::vector<space::Reference> references(space_.references(model).begin(), space_.references(model).end());
-    for (const auto& reference : references)
-      if (!reference.isForward() && space_.isSubtype(reference.type(), id::HierarchicalReferences)) {
-        space_.refer(instance, reference.type(), added);
-        break;
-      }
-    if (const NodeIndex type = space_.typeDefinition(model); type != kNoNode)
-      space_.refer(added, id::HasTypeDefinition, type);
-    instantiate(added, here, model, at);
+  /// How copies of a type's children come into being below an instance: by the path of the instance.
+  space::AddCopy adder(NodeIndex instance, const Location& location, const Place& at) {
+    auto paths = std::make_shared<std::map<NodeIndex, Location>>();
+    paths->emplace(instance, location);
+    return [this, paths, at](NodeIndex parent, NewNode node) {
+      const Location here = paths->at(parent).in(node.browseName.name.str());
+      node.nodeId = NodeId(here.ns, String(here.path));
+      const NodeIndex added = add(std::move(node), at);
+      if (added != kNoNode) paths->emplace(added, here);
+      return added;
+    };
   }
 
   // Variables
@@ -376,7 +343,7 @@ class Builder {
               near.empty() ? "" : fmt::format("did you mean '{}'?", near));
       }
     }
-    if (isVariableType) instantiate(added, here, type, at);
+    if (isVariableType) space::instantiate(space_, added, type, adder(added, here, at));
     if (spec.initial)
       setInitial(added, *spec.initial, here);
     else

@@ -24,33 +24,70 @@ bool MonitoredItem::sample(const DataValue& value, DateTime wallClock) {
   }
   if (last_ && !settings_.filter.passes(*last_, now)) return false;
   last_ = now;
+  queueValue(std::move(now), wallClock);
+  return true;
+}
+
+void MonitoredItem::queueValue(DataValue value, DateTime wallClock) {
   const bool wantsSource =
       settings_.timestamps == TimestampsToReturn::Source || settings_.timestamps == TimestampsToReturn::Both;
   const bool wantsServer =
       settings_.timestamps == TimestampsToReturn::Server || settings_.timestamps == TimestampsToReturn::Both;
-  if (!wantsSource || attribute_ != AttributeId::Value) now.sourceTimestamp = {};
-  now.serverTimestamp = wantsServer ? wallClock : DateTime{};
-  queue_.push_back(std::move(now));
+  if (!wantsSource || attribute_ != AttributeId::Value) value.sourceTimestamp = {};
+  value.serverTimestamp = wantsServer ? wallClock : DateTime{};
+  values_.push(std::move(value));
   trim();
+}
+
+void MonitoredItem::event(List<Variant> fields) {
+  if (mode_ == MonitoringMode::Disabled) return;
+  if (events_.size() >= settings_.queueSize && !settings_.discardOldest) {
+    eventsLost_ = true;
+    ++overflows_;
+    return;
+  }
+  events_.push(std::move(fields));
+  trim();
+}
+
+bool MonitoredItem::repeatLast(DateTime wallClock) {
+  if (!last_ || takesEvents() || mode_ == MonitoringMode::Disabled) return false;
+  if (values_.empty()) queueValue(*last_, wallClock);
   return true;
 }
 
+bool MonitoredItem::nodeDeleted(DateTime wallClock) {
+  node_ = space::kNoNode;
+  return !takesEvents() && sample(DataValue(status::BadNodeIdUnknown), wallClock);
+}
+
 void MonitoredItem::trim() {
-  while (queue_.size() - taken_ > settings_.queueSize) {
+  while (values_.size() > settings_.queueSize) {
     ++overflows_;
+    // Part 4, 7.39.1: a queue of one just holds the newest value, without a mark.
+    const bool isMarked = settings_.queueSize > 1;
     if (settings_.discardOldest) {
-      ++taken_;
-      // Part 4, 7.39.1: a queue of one just holds the newest value, without a mark.
-      if (settings_.queueSize > 1) queue_[taken_].status = queue_[taken_].status.withOverflow();
+      values_.dropFront();
+      if (isMarked) values_.front().status = values_.front().status.withOverflow();
     } else {
-      queue_.erase(queue_.end() - 2);
-      if (settings_.queueSize > 1) queue_.back().status = queue_.back().status.withOverflow();
+      values_.dropSecondNewest();
+      if (isMarked) values_.back().status = values_.back().status.withOverflow();
     }
   }
-  if (taken_ > 8 && taken_ * 2 > queue_.size()) {
-    queue_.erase(queue_.begin(), queue_.begin() + static_cast<std::ptrdiff_t>(taken_));
-    taken_ = 0;
+  while (events_.size() > settings_.queueSize) {
+    ++overflows_;
+    eventsLost_ = true;
+    events_.dropFront();
   }
+}
+
+std::optional<List<Variant>> MonitoredItem::takeEvent() {
+  // Part 4, 7.21: the mark stands where events are missing, before the oldest or after the newest.
+  if (eventsLost_ && (settings_.discardOldest || events_.empty())) {
+    eventsLost_ = false;
+    return std::nullopt;
+  }
+  return events_.take();
 }
 
 void MonitoredItem::modify(const ItemSettings& settings) {
@@ -60,20 +97,12 @@ void MonitoredItem::modify(const ItemSettings& settings) {
 
 void MonitoredItem::setMode(MonitoringMode mode) {
   if (mode == MonitoringMode::Disabled) {
-    queue_.clear();
-    taken_ = 0;
+    values_.clear();
+    events_.clear();
+    eventsLost_ = false;
     last_.reset();
   }
   mode_ = mode;
-}
-
-DataValue MonitoredItem::takeQueued() {
-  DataValue value = std::move(queue_[taken_++]);
-  if (taken_ == queue_.size()) {
-    queue_.clear();
-    taken_ = 0;
-  }
-  return value;
 }
 
 }  // namespace zunth::monitor

@@ -1,6 +1,8 @@
 #pragma once
 
 #include "core/monitor/change_filter.hpp"
+#include "core/monitor/event.hpp"
+#include "core/monitor/notification_queue.hpp"
 #include "core/space/reference_runs.hpp"
 #include "core/ua/index_range.hpp"
 #include "core/ua/instant.hpp"
@@ -16,11 +18,12 @@ struct ItemSettings {
   std::uint32_t queueSize = 1;
   bool discardOldest = true;
   ua::TimestampsToReturn timestamps = ua::TimestampsToReturn::Both;
-  ChangeFilter filter;
+  ChangeFilter filter;                          // of data
+  std::shared_ptr<const EventSelector> events;  // of an object's EventNotifier; else null
 };
 
-/// One watched attribute (Part 4, 5.12): samples come in, those that pass the filter wait in its queue until they
-/// are published.
+/// One watched attribute (Part 4, 5.12): samples, or the events of an object, come in; those that pass the filter wait
+/// in its queue until they are published.
 class MonitoredItem {
  public:
   MonitoredItem(std::uint32_t id, Subscription& owner, space::NodeIndex node, ua::AttributeId attribute,
@@ -28,19 +31,30 @@ class MonitoredItem {
 
   std::uint32_t id() const { return id_; }
   Subscription& owner() const { return owner_; }
+  /// kNoNode once the node has been deleted.
   space::NodeIndex node() const { return node_; }
   ua::AttributeId attribute() const { return attribute_; }
   const ItemSettings& settings() const { return settings_; }
   ua::MonitoringMode mode() const { return mode_; }
+  bool takesEvents() const { return settings_.events != nullptr; }
 
   /// Takes a sample; true when it was queued.
   bool sample(const ua::DataValue& value, ua::DateTime wallClock);
+  /// Takes an event's fields. When the queue is full, an event gives way and the queue is marked as overflown.
+  void event(ua::List<ua::Variant> fields);
+  /// Queues the last value again, when nothing waits: what a client is told that takes the subscription over. True
+  /// when there was one.
+  bool repeatLast(ua::DateTime wallClock);
+  /// The node is gone: from now on nothing comes but this last word.
+  bool nodeDeleted(ua::DateTime wallClock);
   /// Keeps the newest that fit when the queue shrinks.
   void modify(const ItemSettings& settings);
   /// Disabling empties the queue; the next sample after enabling is reported whatever it is.
   void setMode(ua::MonitoringMode mode);
-  bool hasQueued() const { return queue_.size() > taken_; }
-  ua::DataValue takeQueued();
+  bool hasQueued() const { return !values_.empty() || !events_.empty() || eventsLost_; }
+  ua::DataValue takeValue() { return values_.take(); }
+  /// The oldest event; nothing stands for the mark that events were lost there.
+  std::optional<ua::List<ua::Variant>> takeEvent();
   std::uint64_t overflows() const { return overflows_; }
 
   /// When the next sample may be taken, and whether a change waits for that moment. Kept by Sampling.
@@ -50,6 +64,7 @@ class MonitoredItem {
   bool isListed = false;
 
  private:
+  void queueValue(ua::DataValue value, ua::DateTime wallClock);
   void trim();
 
   std::uint32_t id_;
@@ -60,8 +75,9 @@ class MonitoredItem {
   ItemSettings settings_;
   ua::MonitoringMode mode_;
   std::optional<ua::DataValue> last_;  // the last sample that passed
-  std::vector<ua::DataValue> queue_;   // oldest first
-  std::size_t taken_ = 0;              // of queue_, already published
+  NotificationQueue<ua::DataValue> values_;
+  NotificationQueue<ua::List<ua::Variant>> events_;
+  bool eventsLost_ = false;  // at the queue's discarding end
   std::uint64_t overflows_ = 0;
 };
 

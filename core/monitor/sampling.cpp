@@ -25,16 +25,24 @@ void Sampling::add(MonitoredItem& item, Instant now, DateTime wallClock) {
 }
 
 void Sampling::remove(MonitoredItem& item) {
+  --items_;
   const auto found = watchers_.find(item.node());
   if (found == watchers_.end()) return;
-  items_ -= std::erase(found->second, &item);
+  std::erase(found->second, &item);
   if (!found->second.empty()) return;
   watchers_.erase(found);
   if (item.attribute() == AttributeId::Value && space_.exists(item.node())) space_.watch(item.node(), false);
 }
 
+void Sampling::nodeRemoved(NodeIndex node, DateTime wallClock) {
+  auto watched = watchers_.extract(node);
+  if (!watched) return;
+  for (MonitoredItem* item : watched.mapped())
+    if (item->nodeDeleted(wallClock)) item->owner().itemQueued(*item);
+}
+
 void Sampling::refresh(MonitoredItem& item, Instant now, DateTime wallClock) {
-  if (item.mode() == MonitoringMode::Disabled) return;
+  if (item.mode() == MonitoringMode::Disabled || item.node() == space::kNoNode) return;
   take(item, read(item), now, wallClock);
   if (isPolled(item)) postpone(item, item.dueAt);
 }

@@ -18,6 +18,8 @@ class Sampling {
   /// Starts watching and takes the first sample.
   void add(MonitoredItem& item, ua::Instant now, ua::DateTime wallClock);
   void remove(MonitoredItem& item);
+  /// The node is about to go: its items say so and are watched no longer.
+  void nodeRemoved(space::NodeIndex node, ua::DateTime wallClock);
   /// Takes a sample at once, as after the item was enabled or its filter changed.
   void refresh(MonitoredItem& item, ua::Instant now, ua::DateTime wallClock);
   /// A watched variable got this value.

@@ -11,9 +11,24 @@ Subscription::Subscription(std::uint32_t id, const SubscriptionSettings& setting
 
 void Subscription::modify(const SubscriptionSettings& settings, Instant now) {
   const bool enabled = settings_.publishingEnabled;
+  const std::uint32_t lifetime = settings_.lifetimeCount;
   settings_ = settings;
   settings_.publishingEnabled = enabled;
+  if (isDurable_) settings_.lifetimeCount = std::max(lifetime, settings.lifetimeCount);
   cycleDue_ = now + milliseconds(settings.publishingInterval);
+  ++counters_.modifyCount;
+  touch();
+}
+
+void Subscription::setPublishing(bool enabled) {
+  settings_.publishingEnabled = enabled;
+  ++(enabled ? counters_.enableCount : counters_.disableCount);
+  touch();
+}
+
+void Subscription::makeDurable(std::uint32_t lifetimeCount) {
+  isDurable_ = true;
+  settings_.lifetimeCount = std::max(settings_.lifetimeCount, lifetimeCount);
   touch();
 }
 
@@ -32,13 +47,43 @@ std::unique_ptr<MonitoredItem> Subscription::removeItem(std::uint32_t itemId) {
   auto node = items_.extract(itemId);
   if (!node) return nullptr;
   if (node.mapped()->isListed) std::erase(listed_, node.mapped().get());
+  links_.erase(itemId);
+  for (auto& [triggering, linked] : links_) std::erase(linked, itemId);
   return std::move(node.mapped());
 }
 
-void Subscription::itemQueued(MonitoredItem& item) {
-  if (item.isListed || item.mode() != MonitoringMode::Reporting) return;
+bool Subscription::link(std::uint32_t triggering, std::uint32_t linked) {
+  if (!item(linked)) return false;
+  auto& links = links_[triggering];
+  if (std::ranges::find(links, linked) == links.end()) links.push_back(linked);
+  return true;
+}
+
+bool Subscription::unlink(std::uint32_t triggering, std::uint32_t linked) {
+  const auto found = links_.find(triggering);
+  return found != links_.end() && std::erase(found->second, linked) > 0;
+}
+
+void Subscription::list(MonitoredItem& item) {
+  if (item.isListed) return;
   item.isListed = true;
   listed_.push_back(&item);
+}
+
+void Subscription::itemQueued(MonitoredItem& item) {
+  if (item.mode() == MonitoringMode::Reporting) list(item);
+  if (links_.empty()) return;
+  const auto found = links_.find(item.id());
+  if (found == links_.end()) return;
+  for (const auto linkedId : found->second)
+    if (auto* linked = this->item(linkedId);
+        linked && linked->mode() == MonitoringMode::Sampling && linked->hasQueued())
+      list(*linked);
+}
+
+void Subscription::resendData(DateTime wallClock) {
+  for (const auto& [id, item] : items_)
+    if (item->mode() == MonitoringMode::Reporting && item->repeatLast(wallClock)) list(*item);
 }
 
 void Subscription::becomeLate(Instant now) {
@@ -56,10 +101,13 @@ void Subscription::cycle(Instant now, bool requestWaits) {
   else
     ++lifetime_;
   ++keepAlive_;
-  if (hasNotifications() || !messageSent_ || keepAlive_ >= settings_.maxKeepAliveCount) becomeLate(now);
+  if (hasNotifications() || !messageSent_ || keepAlive_ >= settings_.maxKeepAliveCount) {
+    becomeLate(now);
+    if (!requestWaits) ++counters_.latePublishRequestCount;
+  }
 }
 
-Subscription::Published Subscription::publish(DateTime wallClock) {
+Subscription::Published Subscription::publish(DateTime wallClock, const OverflowEvent& overflowEvent) {
   Published out;
   out.message.sequenceNumber = nextSequenceNumber_;
   out.message.publishTime = wallClock;
@@ -67,26 +115,53 @@ Subscription::Published Subscription::publish(DateTime wallClock) {
   keepAlive_ = 0;
   messageSent_ = true;
   late_ = false;
+  ++counters_.publishRequestCount;
   if (!hasNotifications()) return out;
 
   DataChangeNotification changes;
-  const std::size_t most = settings_.maxNotificationsPerPublish ? settings_.maxNotificationsPerPublish : SIZE_MAX;
-  while (!listed_.empty() && changes.monitoredItems.size() < most) {
+  EventNotificationList events;
+  std::size_t left = settings_.maxNotificationsPerPublish
+                         ? std::min<std::size_t>(settings_.maxNotificationsPerPublish, kMostNotifications)
+                         : kMostNotifications;
+  while (!listed_.empty() && left > 0) {
     MonitoredItem& item = *listed_.front();
-    while (item.hasQueued() && changes.monitoredItems.size() < most)
-      changes.monitoredItems.push_back({item.settings().clientHandle, item.takeQueued()});
+    for (; item.hasQueued() && left > 0; --left) {
+      const auto handle = item.settings().clientHandle;
+      if (!item.takesEvents()) {
+        changes.monitoredItems.push_back({handle, item.takeValue()});
+      } else if (auto fields = item.takeEvent()) {
+        events.events.push_back({handle, std::move(*fields)});
+      } else {
+        ++counters_.eventQueueOverFlowCount;
+        if (overflowEvent) events.events.push_back({handle, overflowEvent(item)});
+      }
+    }
     if (item.hasQueued()) break;
     item.isListed = false;
     listed_.pop_front();
   }
-  if (changes.monitoredItems.empty()) return out;  // what was queued has been dropped since
-  out.message.notificationData.push_back(ExtensionObject::of(std::move(changes)));
+  counters_.dataChangeNotificationsCount += static_cast<std::uint32_t>(changes.monitoredItems.size());
+  counters_.eventNotificationsCount += static_cast<std::uint32_t>(events.events.size());
+  if (!changes.monitoredItems.empty()) out.message.notificationData.push_back(ExtensionObject::of(std::move(changes)));
+  if (!events.events.empty()) out.message.notificationData.push_back(ExtensionObject::of(std::move(events)));
+  if (out.message.notificationData.empty()) return out;  // what was queued has been dropped since
   nextSequenceNumber_ = nextSequenceNumber_ == UINT32_MAX ? 1 : nextSequenceNumber_ + 1;
   kept_.push_back(out.message);
-  if (kept_.size() > kMostKeptMessages) kept_.pop_front();
+  if (kept_.size() > kMostKeptMessages) {
+    kept_.pop_front();
+    ++counters_.discardedMessageCount;
+  }
   out.moreNotifications = hasNotifications();
   if (out.moreNotifications) late_ = true;  // goes on with the next Publish request, keeping its place
   return out;
+}
+
+NotificationMessage Subscription::statusChange(StatusCode status, DateTime wallClock) const {
+  NotificationMessage message;
+  message.sequenceNumber = nextSequenceNumber_;
+  message.publishTime = wallClock;
+  message.notificationData.push_back(ExtensionObject::of(StatusChangeNotification{status, {}}));
+  return message;
 }
 
 StatusCode Subscription::acknowledge(std::uint32_t sequenceNumber) {
@@ -96,9 +171,12 @@ StatusCode Subscription::acknowledge(std::uint32_t sequenceNumber) {
   return status::Good;
 }
 
-Result<NotificationMessage> Subscription::republish(std::uint32_t sequenceNumber) const {
+Result<NotificationMessage> Subscription::republish(std::uint32_t sequenceNumber) {
+  ++counters_.republishRequestCount;
+  ++counters_.republishMessageRequestCount;
   const auto found = std::ranges::find(kept_, sequenceNumber, &NotificationMessage::sequenceNumber);
   if (found == kept_.end()) return status::BadMessageNotAvailable;
+  ++counters_.republishMessageCount;
   return *found;
 }
 
@@ -106,6 +184,33 @@ List<std::uint32_t> Subscription::availableSequenceNumbers() const {
   auto out = List<std::uint32_t>::emptyNotNull();
   for (const auto& message : kept_) out.push_back(message.sequenceNumber);
   return out;
+}
+
+SubscriptionDiagnosticsDataType Subscription::diagnostics() const {
+  SubscriptionDiagnosticsDataType out = counters_;
+  out.subscriptionId = id_;
+  out.priority = settings_.priority;
+  out.publishingInterval = settings_.publishingInterval;
+  out.maxKeepAliveCount = settings_.maxKeepAliveCount;
+  out.maxLifetimeCount = settings_.lifetimeCount;
+  out.maxNotificationsPerPublish = settings_.maxNotificationsPerPublish;
+  out.publishingEnabled = settings_.publishingEnabled;
+  out.notificationsCount = counters_.dataChangeNotificationsCount + counters_.eventNotificationsCount;
+  out.currentKeepAliveCount = keepAlive_;
+  out.currentLifetimeCount = lifetime_;
+  out.unacknowledgedMessageCount = static_cast<std::uint32_t>(kept_.size());
+  out.monitoredItemCount = static_cast<std::uint32_t>(items_.size());
+  for (const auto& [id, item] : items_) {
+    out.disabledMonitoredItemCount += item->mode() == MonitoringMode::Disabled;
+    out.monitoringQueueOverflowCount += static_cast<std::uint32_t>(item->overflows());
+  }
+  out.nextSequenceNumber = nextSequenceNumber_;
+  return out;
+}
+
+void Subscription::countTransfer(bool toSameClient) {
+  ++counters_.transferRequestCount;
+  ++(toSameClient ? counters_.transferredToSameClientCount : counters_.transferredToAltClientCount);
 }
 
 }  // namespace zunth::monitor

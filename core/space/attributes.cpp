@@ -45,7 +45,7 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
       if (nodeClass == NodeClass::ReferenceType) return DataValue(rare() ? rare()->inverseName : LocalizedText());
       break;
     case AttributeId::ContainsNoLoops:
-      if (nodeClass == NodeClass::View) return DataValue(false);
+      if (nodeClass == NodeClass::View) return DataValue(space.containsNoLoops(node));
       break;
     case AttributeId::EventNotifier:
       if (nodeClass == NodeClass::Object || nodeClass == NodeClass::View) return DataValue(space.eventNotifier(node));
@@ -85,7 +85,7 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
       break;
     case AttributeId::Executable:
     case AttributeId::UserExecutable:
-      if (nodeClass == NodeClass::Method) return DataValue(true);
+      if (nodeClass == NodeClass::Method) return DataValue(space.isExecutable(node));
       break;
     case AttributeId::DataTypeDefinition:
       if (nodeClass == NodeClass::DataType && rare() && !rare()->typeDefinition.isNull())
@@ -136,7 +136,7 @@ std::optional<Range> rangeProperty(const Space& space, NodeIndex variable, std::
   return *range;
 }
 
-Result<Variant> checkWrite(const Space& space, NodeIndex node, const WriteValue& write) {
+Result<DataValue> checkWrite(const Space& space, NodeIndex node, const WriteValue& write) {
   const auto attribute = static_cast<AttributeId>(write.attributeId);
   const std::string path = space.path(node);
   if (attribute != AttributeId::Value) {
@@ -150,7 +150,10 @@ Result<Variant> checkWrite(const Space& space, NodeIndex node, const WriteValue&
   const ValueTraits& traits = space.traits(node);
   if (!(traits.accessLevel & AccessLevelType::CurrentWrite))
     return Error{status::BadNotWritable, path + " is not writable", {}};
-  if (write.value.status.value != 0 || !write.value.sourceTimestamp.isNull() || !write.value.serverTimestamp.isNull())
+  const bool hasStatus = write.value.status.value != 0;
+  const bool hasTime = !write.value.sourceTimestamp.isNull();
+  if ((hasStatus && !(traits.accessLevel & AccessLevelType::StatusWrite)) ||
+      (hasTime && !(traits.accessLevel & AccessLevelType::TimestampWrite)) || !write.value.serverTimestamp.isNull())
     return Error{status::BadWriteNotSupported, "a status or time can't be written to " + path, {}};
   auto range = IndexRange::parse(write.indexRange.view());
   if (!range) return range.error();
@@ -175,7 +178,12 @@ Result<Variant> checkWrite(const Space& space, NodeIndex node, const WriteValue&
         status::BadOutOfRange,
         fmt::format("{} is outside {} to {}, the range of {}", format(*whole), bounds->low, bounds->high, path),
         {}};
-  return whole;
+  return DataValue(std::move(*whole), write.value.sourceTimestamp, write.value.status);
+}
+
+bool holdsStructures(const Space& space, NodeIndex variable) {
+  const NodeIndex dataType = space.traits(variable).dataType;
+  return dataType != kNoNode && space.isSubtype(dataType, id::Structure);
 }
 
 std::vector<Argument> methodArguments(const Space& space, NodeIndex method, std::string_view property) {

@@ -9,10 +9,14 @@ namespace zunth::space {
 /// can't be read.
 ua::DataValue readAttribute(const Space& space, NodeIndex node, ua::AttributeId attribute);
 
-/// Checks a write of a variable's Value and gives what the whole value would become, an index range applied.
-/// BadAttributeIdInvalid, BadNotWritable, BadWriteNotSupported (status or times), BadTypeMismatch, BadOutOfRange
-/// (beyond the variable's InstrumentRange, or else its EURange), BadIndexRange*.
-ua::Result<ua::Variant> checkWrite(const Space& space, NodeIndex node, const ua::WriteValue& write);
+/// Checks a write of a variable's Value and gives what the whole would become, an index range applied; status and time
+/// are the client's where the access level allows that, else Good and null. BadAttributeIdInvalid, BadNotWritable,
+/// BadWriteNotSupported (status or times), BadTypeMismatch, BadOutOfRange (beyond the variable's InstrumentRange, or
+/// else its EURange), BadIndexRange*.
+ua::Result<ua::DataValue> checkWrite(const Space& space, NodeIndex node, const ua::WriteValue& write);
+
+/// Whether values of this variable are structures: only these are encoded in one way or another.
+bool holdsStructures(const Space& space, NodeIndex variable);
 
 /// The variable's EURange or InstrumentRange property, when it has one with low below high.
 std::optional<ua::Range> rangeProperty(const Space& space, NodeIndex variable, std::string_view name);

@@ -29,7 +29,8 @@ bool isReferenceType(const Space& space, NodeIndex node) {
 
 }  // namespace
 
-BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32_t most, std::uint32_t from) {
+BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32_t most, std::uint32_t from,
+                  NodeIndex view) {
   BrowsePage page;
   const NodeIndex node = space.find(what.nodeId);
   if (node == kNoNode) return {status::BadNodeIdUnknown, {}, {}};
@@ -39,6 +40,7 @@ BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32
   const bool anyType = what.referenceTypeId.isNull();
   const NodeIndex wanted = anyType ? kNoNode : space.find(what.referenceTypeId);
   if (!anyType && !isReferenceType(space, wanted)) return {status::BadReferenceTypeIdInvalid, {}, {}};
+  if (view != kNoNode && !isInView(space, node, view)) return {status::BadNodeNotInView, {}, {}};
 
   const auto references = space.references(node);
   for (std::size_t i = from; i < references.size(); ++i) {
@@ -49,6 +51,10 @@ BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32
       continue;
     const auto nodeClass = static_cast<std::uint32_t>(space.nodeClass(reference.target()));
     if (what.nodeClassMask && !(what.nodeClassMask & nodeClass)) continue;
+    // A view leaves out places, not what things are.
+    if (view != kNoNode && space.isSubtype(reference.type(), id::HierarchicalReferences) &&
+        !isInView(space, reference.target(), view))
+      continue;
     if (most && page.references.size() == most) {
       page.next = static_cast<std::uint32_t>(i);
       break;
@@ -56,6 +62,18 @@ BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32
     page.references.push_back(describe(space, reference, what.resultMask));
   }
   return page;
+}
+
+bool isInView(const Space& space, NodeIndex node, NodeIndex view) {
+  std::vector<NodeIndex> reached{node};
+  for (std::size_t i = 0; i < reached.size(); ++i) {
+    if (reached[i] == view) return true;
+    for (const Reference& reference : space.references(reached[i]))
+      if (!reference.isForward() && space.isSubtype(reference.type(), id::HierarchicalReferences) &&
+          std::ranges::find(reached, reference.target()) == reached.end())
+        reached.push_back(reference.target());
+  }
+  return false;
 }
 
 BrowsePathResult translate(const Space& space, const BrowsePath& path) {

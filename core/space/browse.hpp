@@ -12,12 +12,17 @@ struct BrowsePage {
   std::optional<std::uint32_t> next;  // where to go on; nothing when all were given
 };
 
-/// Up to `most` references (0 for all) from position `from` of the node's references on. BadNodeIdUnknown,
-/// BadNodeIdInvalid, BadReferenceTypeIdInvalid, BadBrowseDirectionInvalid.
-BrowsePage browse(const Space& space, const ua::BrowseDescription& what, std::uint32_t most, std::uint32_t from = 0);
+/// Up to `most` references (0 for all) from position `from` of the node's references on, inside a view when there is
+/// one. BadNodeIdUnknown,
+/// BadNodeIdInvalid, BadReferenceTypeIdInvalid, BadBrowseDirectionInvalid, BadNodeNotInView.
+BrowsePage browse(const Space& space, const ua::BrowseDescription& what, std::uint32_t most, std::uint32_t from = 0,
+                  NodeIndex view = kNoNode);
 
 /// Follows a path of browse names (Part 4, 5.8.4). BadNothingToDo for an empty path, BadBrowseNameInvalid, BadNoMatch
 /// and so on, in the result.
 ua::BrowsePathResult translate(const Space& space, const ua::BrowsePath& path);
+
+/// Whether a view shows a node: the View node leads to it by hierarchical references.
+bool isInView(const Space& space, NodeIndex node, NodeIndex view);
 
 }  // namespace zunth::space

@@ -41,7 +41,10 @@ class NodeIdTable {
     slots_[at] = row;
   }
   void rehash() {
-    std::vector<NodeIndex> old(slots_.size() * 2, kNoNode);
+    std::size_t living = 0;
+    for (NodeIndex row : slots_) living += row < kRemoved;
+    // Where many have come and gone, the same size will do again.
+    std::vector<NodeIndex> old(living * 2 > slots_.size() ? slots_.size() * 2 : slots_.size(), kNoNode);
     std::swap(old, slots_);
     used_ = 0;
     for (NodeIndex row : old)

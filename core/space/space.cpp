@@ -35,24 +35,26 @@ Result<NodeIndex> Space::add(NewNode node) {
   if (find(node.nodeId) != kNoNode)
     return Error{status::BadNodeIdExists, "a node " + node.nodeId.text() + " is there already", {}};
   if (node.browseName.name.empty()) return Error{status::BadBrowseNameInvalid, "a node needs a browse name", {}};
-  const auto row = static_cast<NodeIndex>(ids_.size());
-  ids_.push_back(std::move(node.nodeId));
-  classes_.push_back(node.nodeClass);
-  flags_.push_back(static_cast<std::uint8_t>((node.isAbstract ? kAbstract : 0) | (node.isSymmetric ? kSymmetric : 0) |
-                                             (node.eventNotifier ? kSubscribes : 0)));
-  browseNamespaces_.push_back(node.browseName.namespaceIndex);
-  browseNames_.push_back(names_.intern(node.browseName.name.view()));
-  displayNames_.push_back(
-      names_.intern(node.displayName.text.isNull() ? node.browseName.name.view() : node.displayName.text.view()));
-  referenceRuns_.emplace_back();
-  std::uint32_t payload = kNoNode;
+  const NodeIndex row = newRow(std::move(node.nodeId));
+  classes_[row] = node.nodeClass;
+  flags_[row] = static_cast<std::uint8_t>(
+      (node.isAbstract ? kAbstract : 0) | (node.isSymmetric ? kSymmetric : 0) | (node.eventNotifier ? kSubscribes : 0) |
+      (node.executable ? 0 : kNotExecutable) | (node.containsNoLoops ? kNoLoops : 0));
+  browseNamespaces_[row] = node.browseName.namespaceIndex;
+  browseNames_[row] = names_.intern(node.browseName.name.view());
+  displayNames_[row] =
+      names_.intern(node.displayName.text.isNull() ? node.browseName.name.view() : node.displayName.text.view());
   if (hasValue(node.nodeClass)) {
-    payload = static_cast<std::uint32_t>(variables_.size());
-    auto& variable = variables_.emplace_back();
+    if (freeVariables_.empty()) {
+      freeVariables_.push_back(static_cast<std::uint32_t>(variables_.size()));
+      variables_.emplace_back();
+    }
+    payloads_[row] = freeVariables_.back();
+    freeVariables_.pop_back();
+    auto& variable = variables_[payloads_[row]];
     variable.traits = node.traits;
     variable.cell.write(DataValue(std::move(node.value)));
   }
-  payloads_.push_back(payload);
   if (!node.description.text.isNull()) rare_[row].description = std::move(node.description);
   if (!node.arrayDimensions.empty()) rare_[row].arrayDimensions = std::move(node.arrayDimensions);
   if (!node.inverseName.text.empty()) rare_[row].inverseName = std::move(node.inverseName);
@@ -61,6 +63,25 @@ Result<NodeIndex> Space::add(NewNode node) {
   if (ids_[row].is(id::HasSubtype)) hasSubtype_ = row;
   if (ids_[row].is(id::HasTypeDefinition)) hasTypeDefinition_ = row;
   if (ids_[row].is(id::HierarchicalReferences)) hierarchical_ = row;
+  return row;
+}
+
+NodeIndex Space::newRow(NodeId id) {
+  if (freeRows_.empty()) {
+    freeRows_.push_back(static_cast<NodeIndex>(ids_.size()));
+    ids_.emplace_back();
+    classes_.push_back(NodeClass::Unspecified);
+    flags_.push_back(0);
+    browseNamespaces_.push_back(0);
+    browseNames_.push_back(0);
+    displayNames_.push_back(0);
+    payloads_.push_back(kNoNode);
+    referenceRuns_.emplace_back();
+  }
+  const NodeIndex row = freeRows_.back();
+  freeRows_.pop_back();
+  ids_[row] = std::move(id);
+  payloads_[row] = kNoNode;
   return row;
 }
 
@@ -77,20 +98,35 @@ void Space::refer(NodeIndex source, NodeIndex type, NodeIndex target) {
   if (type == hasSubtype_ && isType(classes_[target]) && !hasValue(classes_[target])) payloads_[target] = source;
 }
 
+bool Space::unrefer(NodeIndex source, NodeIndex type, NodeIndex target) {
+  if (!runs_.remove(referenceRuns_[source], Reference(type, true, target))) return false;
+  runs_.remove(referenceRuns_[target], Reference(type, false, source));
+  if (type == hasSubtype_ && isType(classes_[target]) && !hasValue(classes_[target])) payloads_[target] = kNoNode;
+  return true;
+}
+
 void Space::remove(NodeIndex node) {
-  for (const Reference& reference : std::vector<Reference>(references(node).begin(), references(node).end()))
-    if (reference.target() != node)
-      runs_.remove(referenceRuns_[reference.target()], Reference(reference.type(), !reference.isForward(), node));
+  if (removalListener_) removalListener_(node);
+  for (const Reference& reference : std::vector<Reference>(references(node).begin(), references(node).end())) {
+    const NodeIndex target = reference.target();
+    if (target == node) continue;
+    runs_.remove(referenceRuns_[target], Reference(reference.type(), !reference.isForward(), node));
+    if (reference.isForward() && reference.type() == hasSubtype_ && !hasValue(classes_[target]))
+      payloads_[target] = kNoNode;
+  }
   runs_.clear(referenceRuns_[node]);
   table_.remove(ids_[node]);
   if (hasValue(classes_[node])) {
     auto& variable = variables_[payloads_[node]];
     variable.cell.write(DataValue(status::BadNodeIdUnknown));
-    variable.source = 0;
+    variable.watched = false;
+    dropSource(variable.source);
+    freeVariables_.push_back(payloads_[node]);
   }
   classes_[node] = NodeClass::Unspecified;
   ids_[node] = NodeId();
   rare_.erase(node);
+  freeRows_.push_back(node);
   --count_;
 }
 
@@ -190,8 +226,21 @@ void Space::setValue(NodeIndex variable, DataValue value) {
 }
 
 void Space::setSource(NodeIndex variable, std::function<DataValue()> source) {
-  sources_.push_back(std::move(source));
-  variables_[payloads_[variable]].source = static_cast<std::uint32_t>(sources_.size());
+  auto& row = variables_[payloads_[variable]];
+  dropSource(row.source);
+  if (freeSources_.empty()) {
+    sources_.emplace_back();
+    freeSources_.push_back(static_cast<std::uint32_t>(sources_.size()));
+  }
+  row.source = freeSources_.back();
+  freeSources_.pop_back();
+  sources_[row.source - 1] = std::move(source);
+}
+
+void Space::dropSource(std::uint32_t& source) {
+  if (source == 0) return;
+  sources_[source - 1] = {};
+  freeSources_.push_back(std::exchange(source, 0));
 }
 
 }  // namespace zunth::space

@@ -44,6 +44,8 @@ struct NewNode {
   bool isSymmetric = false;
   ua::LocalizedText inverseName;
   std::uint8_t eventNotifier = 0;
+  bool executable = true;        // methods
+  bool containsNoLoops = false;  // views
 };
 
 class Space {
@@ -65,7 +67,9 @@ class Space {
   /// Adds both directions; does nothing when it is there already.
   void refer(NodeIndex source, NodeIndex type, NodeIndex target);
   void refer(NodeIndex source, ua::StandardId type, NodeIndex target) { refer(source, at(type), target); }
-  /// Takes the node and all its references away.
+  /// Takes both directions away; false when there was no such reference.
+  bool unrefer(NodeIndex source, NodeIndex type, NodeIndex target);
+  /// Takes the node and all its references away; its row may be given to another.
   void remove(NodeIndex node);
 
   // Finding
@@ -101,6 +105,8 @@ class Space {
   RareAttributes& rareOf(NodeIndex node) { return rare_[node]; }
   bool isAbstract(NodeIndex node) const { return flags_[node] & kAbstract; }
   bool isSymmetric(NodeIndex node) const { return flags_[node] & kSymmetric; }
+  bool isExecutable(NodeIndex node) const { return !(flags_[node] & kNotExecutable); }
+  bool containsNoLoops(NodeIndex node) const { return flags_[node] & kNoLoops; }
   std::uint8_t eventNotifier(NodeIndex node) const { return flags_[node] & kSubscribes ? 1 : 0; }
   /// Of a variable or variable type; the node must be one.
   const ValueTraits& traits(NodeIndex node) const { return variables_[payloads_[node]].traits; }
@@ -128,10 +134,14 @@ class Space {
   bool hasSource(NodeIndex variable) const { return variables_[payloads_[variable]].source != 0; }
   /// Called for every setValue() of a watched variable, on the caller's thread.
   void setListener(std::function<void(NodeIndex, const ua::DataValue&)> listener) { listener_ = std::move(listener); }
+  /// Called before a node is removed.
+  void setRemovalListener(std::function<void(NodeIndex)> listener) { removalListener_ = std::move(listener); }
   void watch(NodeIndex variable, bool on) { variables_[payloads_[variable]].watched = on; }
 
  private:
-  static constexpr std::uint8_t kAbstract = 1, kSymmetric = 2, kSubscribes = 4;
+  static constexpr std::uint8_t kAbstract = 1, kSymmetric = 2, kSubscribes = 4, kNotExecutable = 8, kNoLoops = 16;
+  NodeIndex newRow(ua::NodeId id);
+  void dropSource(std::uint32_t& source);
   struct VariableRow {
     ValueTraits traits;
     ValueCell cell;
@@ -156,6 +166,9 @@ class Space {
   std::vector<std::function<ua::DataValue()>> sources_;
   std::unordered_map<NodeIndex, RareAttributes> rare_;
   std::function<void(NodeIndex, const ua::DataValue&)> listener_;
+  std::function<void(NodeIndex)> removalListener_;
+  std::vector<NodeIndex> freeRows_;
+  std::vector<std::uint32_t> freeVariables_, freeSources_;
   std::size_t count_ = 0;
   NodeIndex hasSubtype_ = kNoNode, hasTypeDefinition_ = kNoNode, hierarchical_ = kNoNode;
 };

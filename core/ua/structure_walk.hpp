@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/ua/bytes.hpp"
 #include "core/ua/variant.hpp"
 
 namespace zunth::ua {

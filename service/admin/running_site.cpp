@@ -17,22 +17,23 @@ using space::NodeIndex;
 RunningSite::RunningSite(net::asio::io_context& loop, Site site)
     : loop_(loop), site_(std::move(site)), server_(std::make_unique<server::Server>(*site_.space, site_.settings)) {
   for (std::size_t i = 0; i < site_.devices.size(); ++i) bindDevice(i);
+  server_->setRemovalHandler([this](NodeIndex node) {
+    for (const auto& shown : shown_)
+      for (auto& [point, variables] : *shown) std::erase(variables, node);
+  });
 }
 
 RunningSite::~RunningSite() { stop(); }
 
 void RunningSite::bindDevice(std::size_t index) {
   device::DeviceFile& file = site_.devices[index];
-  // The variables that show each point; several may show the same.
-  auto shown = std::make_shared<std::map<device::PointIndex, std::vector<NodeIndex>>>();
-  std::vector<NodeIndex> variables;
+  auto shown = shown_.emplace_back(std::make_shared<Shown>());
   std::vector<device::PointIndex> polled;
   for (const auto& binding : site_.bindings.variables) {
     if (binding.device != index) continue;
     auto& list = (*shown)[binding.point];
     if (list.empty()) polled.push_back(binding.point);
     list.push_back(binding.variable);
-    variables.push_back(binding.variable);
   }
   // What happens on the device's thread is handed to the loop, whole batches at a time.
   device::Device::Events events;
@@ -45,9 +46,11 @@ void RunningSite::bindDevice(std::size_t index) {
       listener_->served();
     });
   };
-  events.connection = [this, variables, alive = alive_](bool isConnected, DateTime when, const Error&) {
-    net::asio::post(loop_, [this, variables, alive, isConnected, when] {
-      if (*alive) showConnection(variables, isConnected, when);
+  events.connection = [this, shown, alive = alive_](bool isConnected, DateTime when, const Error&) {
+    // A device that comes back shows itself by its next values.
+    if (isConnected) return;
+    net::asio::post(loop_, [this, shown, alive, when] {
+      if (*alive) showLost(*shown, when);
     });
   };
   auto device = std::make_unique<device::Device>(file.name, std::move(file.speaks), milliseconds(file.every), polled,
@@ -98,11 +101,10 @@ void RunningSite::bindDevice(std::size_t index) {
   }
 }
 
-void RunningSite::showConnection(const std::vector<NodeIndex>& variables, bool isConnected, DateTime when) {
-  // A device that comes back shows itself by its next values.
-  if (isConnected) return;
-  for (NodeIndex variable : variables)
-    site_.space->setValue(variable, DataValue(Variant(), when, status::BadNoCommunication));
+void RunningSite::showLost(const Shown& shown, DateTime when) {
+  for (const auto& [point, variables] : shown)
+    for (NodeIndex variable : variables)
+      site_.space->setValue(variable, DataValue(Variant(), when, status::BadNoCommunication));
   listener_->served();
 }
 

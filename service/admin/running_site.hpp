@@ -22,13 +22,16 @@ class RunningSite {
 
  private:
   void bindDevice(std::size_t index);
-  void showConnection(const std::vector<space::NodeIndex>& variables, bool isConnected, ua::DateTime when);
+  /// The variables that show each point of a device; several may show the same.
+  using Shown = std::map<device::PointIndex, std::vector<space::NodeIndex>>;
+  void showLost(const Shown& shown, ua::DateTime when);
 
   net::asio::io_context& loop_;
   Site site_;
   std::unique_ptr<server::Server> server_;
   std::unique_ptr<server::Listener> listener_;
   std::vector<std::unique_ptr<device::Device>> devices_;
+  std::vector<std::shared_ptr<Shown>> shown_;  // by device
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
 };
 

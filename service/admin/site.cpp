@@ -37,16 +37,16 @@ std::vector<std::pair<std::string, fs::path>> filesOf(const fs::path& folder, co
   return out;
 }
 
-bool readSwitch(const Entry& root, std::string_view key, Findings& findings) {
+bool readSwitch(const Entry& root, std::string_view key, Findings& findings, bool byDefault) {
   const Text* text = root.textOf(key);
-  if (!text) return false;
-  if (text->text == "on") return true;
-  if (text->text != "off") findings.error(text->place, fmt::format("'{}' is neither on nor off", text->text));
-  return false;
+  if (!text) return byDefault;
+  if (text->text != "on" && text->text != "off")
+    findings.error(text->place, fmt::format("'{}' is neither on nor off", text->text));
+  return text->text == "on";
 }
 
 void readSettings(const Entry& root, server::Settings& settings, Findings& findings) {
-  checkKeys(root, {"name", "uri", "endpoint", "security"}, findings);
+  checkKeys(root, {"name", "uri", "endpoint", "security", "node-management", "directory", "diagnostics"}, findings);
   if (const Text* name = root.textOf("name")) settings.applicationName = name->text;
   if (const Text* uri = root.textOf("uri"))
     settings.applicationUri = uri->text;
@@ -59,10 +59,13 @@ void readSettings(const Entry& root, server::Settings& settings, Findings& findi
       findings.error(endpoint->place, url.error().cause, url.error().next);
     settings.endpointUrls = {endpoint->text};
   }
+  settings.allowNodeManagement = readSwitch(root, "node-management", findings, false);
+  settings.acceptRegistrations = readSwitch(root, "directory", findings, false);
+  settings.diagnostics = readSwitch(root, "diagnostics", findings, true);
   if (const Entry* security = root.find("security")) {
     checkKeys(*security, {"unsecured", "anonymous"}, findings);
-    settings.allowUnsecured = readSwitch(*security, "unsecured", findings);
-    settings.allowAnonymous = readSwitch(*security, "anonymous", findings);
+    settings.allowUnsecured = readSwitch(*security, "unsecured", findings, false);
+    settings.allowAnonymous = readSwitch(*security, "anonymous", findings, false);
   }
 }
 

@@ -10,17 +10,21 @@ namespace {
 
 bool isValid(TimestampsToReturn t) { return t >= TimestampsToReturn::Source && t <= TimestampsToReturn::Neither; }
 
+/// Part 4, 5.10.2.4: an encoding is asked for of a structure's value only, and must be one that is served.
+StatusCode checkEncoding(const space::Space& space, space::NodeIndex node, const ReadValueId& what) {
+  if (what.dataEncoding.name.empty()) return status::Good;
+  if (what.attributeId != static_cast<std::uint32_t>(AttributeId::Value) ||
+      space.nodeClass(node) != NodeClass::Variable || !space::holdsStructures(space, node))
+    return status::BadDataEncodingInvalid;
+  return what.dataEncoding == QualifiedName{0, "Default Binary"} ? status::Good : status::BadDataEncodingUnsupported;
+}
+
 }  // namespace
 
 DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps, DateTime wallClock) const {
   const auto node = space_.find(what.nodeId);
   if (node == space::kNoNode) return DataValue(status::BadNodeIdUnknown);
-  if (!what.dataEncoding.name.empty()) {
-    if (what.attributeId != static_cast<std::uint32_t>(AttributeId::Value))
-      return DataValue(status::BadDataEncodingInvalid);
-    if (what.dataEncoding.namespaceIndex != 0 || what.dataEncoding.name.view() != "Default Binary")
-      return DataValue(status::BadDataEncodingUnsupported);
-  }
+  if (const auto code = checkEncoding(space_, node, what); code.isBad()) return DataValue(code);
   DataValue out = space::readAttribute(space_, node, static_cast<AttributeId>(what.attributeId));
   if (!what.indexRange.empty()) {
     auto range = IndexRange::parse(what.indexRange.view());
@@ -45,36 +49,53 @@ Result<ReadResponse> Server::read(const ReadRequest& request, Context& context) 
   if (!isValid(request.timestampsToReturn)) return status::BadTimestampsToReturnInvalid;
   ReadResponse response;
   response.results.reserve(request.nodesToRead.size());
-  for (const auto& what : request.nodesToRead)
+  OperationDiagnostics diagnostics(context.reply.wanted());
+  for (const auto& what : request.nodesToRead) {
     response.results.push_back(readOne(what, request.timestampsToReturn, context.wallClock));
+    const StatusCode code = response.results.back().status;
+    if (code == status::BadNodeIdUnknown)
+      diagnostics.note(response.results.size() - 1, {code, "there is no node " + what.nodeId.text(), {}});
+    else if (code.isBad())
+      diagnostics.note(response.results.size() - 1, {code, {}, {}});
+  }
+  diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
   return response;
 }
 
-void Server::write(const WriteRequest& request, Context& context) {
-  if (auto fine = checkCount(request.nodesToWrite.size()); !fine)
-    return context.reply.fault(fine.error(), context.wallClock);
+Result<void> Server::write(const WriteRequest& request, Context& context) {
+  if (auto fine = checkCount(request.nodesToWrite.size()); !fine) return fine;
   const std::size_t count = request.nodesToWrite.size();
-  auto gathering = std::make_shared<Gathering<WriteResponse, StatusCode>>(context.reply, count, clock_.wallClock);
+  auto gathering = std::make_shared<Gathering<WriteResponse, StatusCode>>(context.reply, count, clock_.wallClock,
+                                                                          [](StatusCode code) { return code; });
   for (std::size_t i = 0; i < count; ++i) {
     const auto& one = request.nodesToWrite[i];
-    auto done = [gathering, i](const Error& outcome) { gathering->set(i, outcome.code, outcome.cause); };
     const auto node = space_.find(one.nodeId);
     if (node == space::kNoNode) {
-      done({status::BadNodeIdUnknown, "there is no node " + one.nodeId.text(), {}});
+      gathering->fail(i, {status::BadNodeIdUnknown, "there is no node " + one.nodeId.text(), {}});
       continue;
     }
     auto value = space::checkWrite(space_, node, one);
+    const auto handler = writeHandlers_.find(node);
+    const bool isBound = handler != writeHandlers_.end();
+    if (value && isBound && (value->status.value != 0 || !value->sourceTimestamp.isNull()))
+      value = Error{status::BadWriteNotSupported, "a device takes values only, no status and no time", {}};
+    const Variant before = value ? space_.value(node).value : Variant();
+    announcer_.written(context.actor(), one, before, value.code());
     if (!value) {
-      done(value.error());
-      continue;
-    }
-    if (const auto handler = writeHandlers_.find(node); handler != writeHandlers_.end()) {
-      handler->second(std::move(*value), std::move(done));
+      gathering->fail(i, value.error());
+    } else if (isBound) {
+      handler->second(std::move(value->value),
+                      [gathering, i](const Error& outcome) { gathering->set(i, outcome.code, outcome); });
     } else {
-      space_.setValue(node, DataValue(std::move(*value), context.wallClock));
-      done({status::Good, {}, {}});
+      if (value->sourceTimestamp.isNull()) value->sourceTimestamp = context.wallClock;
+      space_.setValue(node, std::move(*value));
+      if (space_.traits(node).accessLevel & AccessLevelType::SemanticChange)
+        announcer_.meaningChanged(space_.parent(node));
+      gathering->set(i, status::Good, {status::Good, {}, {}});
     }
   }
+  if (!gathering->isAnswered()) keepOutstanding(context, gathering);
+  return {};
 }
 
 }  // namespace zunth::server

@@ -60,6 +60,45 @@ Result<FindServersResponse> Server::findServers(const FindServersRequest& reques
       request.serverUris.empty() ||
       std::ranges::find(request.serverUris, String(settings_.applicationUri)) != request.serverUris.end();
   if (wanted) response.servers.push_back(application());
+  for (auto& other : directory_.servers(request.serverUris)) response.servers.push_back(std::move(other));
+  return response;
+}
+
+Result<FindServersOnNetworkResponse> Server::findServersOnNetwork(const FindServersOnNetworkRequest& request,
+                                                                  Context&) {
+  FindServersOnNetworkResponse response;
+  response.lastCounterResetTime = directory_.startedAt();
+  response.servers =
+      directory_.onNetwork(request.startingRecordId, request.maxRecordsToReturn, request.serverCapabilityFilter);
+  return response;
+}
+
+Result<void> Server::mayRegister(const Context& context) const {
+  if (!settings_.acceptRegistrations)
+    return Error{status::BadRequestNotAllowed, "this server keeps no directory of others",
+                 "set 'directory: on' in its site.yaml"};
+  const auto mode = context.peer->security().mode;
+  if (!settings_.allowUnsecured && mode != MessageSecurityMode::Sign && mode != MessageSecurityMode::SignAndEncrypt)
+    return Error{status::BadSecurityModeInsufficient, "servers register over signed or encrypted connections", {}};
+  return {};
+}
+
+Result<RegisterServerResponse> Server::registerServer(const RegisterServerRequest& request, Context& context) {
+  if (auto fine = mayRegister(context); !fine) return fine.error();
+  if (auto entered = directory_.enter(request.server, {}, context.now); !entered) return entered.error();
+  return RegisterServerResponse{};
+}
+
+Result<RegisterServer2Response> Server::registerServer2(const RegisterServer2Request& request, Context& context) {
+  if (auto fine = mayRegister(context); !fine) return fine.error();
+  RegisterServer2Response response;
+  List<String> capabilities;
+  for (const auto& configuration : request.discoveryConfiguration) {
+    auto multicast = configuration.as<MdnsDiscoveryConfiguration>();
+    if (multicast) capabilities = multicast->serverCapabilities;
+    response.configurationResults.push_back(multicast ? status::Good : status::BadNotSupported);
+  }
+  if (auto entered = directory_.enter(request.server, capabilities, context.now); !entered) return entered.error();
   return response;
 }
 

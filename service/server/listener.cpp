@@ -56,11 +56,13 @@ class Connection final : public Peer,
   std::string address() const override { return link_->peer(); }
 
   // ServerChannel::Handler
+  void opened(const OpenSecureChannelRequest& request) override { listener_.server_.channelOpened(*this, request); }
   void request(std::uint32_t requestId, BytesView body) override {
     listener_.server_.handle(shared_from_this(), requestId, body);
   }
   void closed(const Error& why) override {
     if (why.code.isBad()) spdlog::info("connection of {} refused: {}", link_->peer(), why.text());
+    listener_.server_.channelClosed(*this, why.code);
   }
 
  private:

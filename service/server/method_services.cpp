@@ -50,63 +50,73 @@ List<StatusCode> checkArguments(const space::Space& space, const std::vector<Arg
   return results;
 }
 
+/// The method to carry out, with arguments that fit; `argumentResults` tells which of them don't.
+Result<space::NodeIndex> checkCall(const space::Space& space, const CallMethodRequest& call,
+                                   List<StatusCode>& argumentResults) {
+  const auto object = space.find(call.objectId), named = space.find(call.methodId);
+  if (call.objectId.isNull() || call.methodId.isNull())
+    return Error{call.methodId.isNull() ? status::BadMethodInvalid : status::BadNodeIdInvalid,
+                 "a call names an object and a method",
+                 {}};
+  if (object == space::kNoNode) return Error{status::BadNodeIdUnknown, "there is no node " + call.objectId.text(), {}};
+  const auto method = named == space::kNoNode || space.nodeClass(named) != NodeClass::Method
+                          ? space::kNoNode
+                          : methodOf(space, object, named);
+  if (method == space::kNoNode)
+    return Error{
+        status::BadMethodInvalid, fmt::format("{} has no method {}", space.path(object), call.methodId.text()), {}};
+  if (!space.isExecutable(method))
+    return Error{status::BadNotExecutable, space.path(method) + " can't be called now", {}};
+  const auto wanted = space::methodArguments(space, method, "InputArguments");
+  if (call.inputArguments.size() != wanted.size())
+    return Error{
+        call.inputArguments.size() < wanted.size() ? status::BadArgumentsMissing : status::BadTooManyArguments,
+        fmt::format("{} takes {} arguments, not {}", space.path(method), wanted.size(), call.inputArguments.size()),
+        {}};
+  std::string cause;
+  argumentResults = checkArguments(space, wanted, call.inputArguments, cause);
+  if (!argumentResults.empty()) return Error{status::BadInvalidArgument, cause, {}};
+  return method;
+}
+
 }  // namespace
 
-void Server::call(const CallRequest& request, Context& context) {
-  if (auto fine = checkCount(request.methodsToCall.size()); !fine)
-    return context.reply.fault(fine.error(), context.wallClock);
+Result<void> Server::call(const CallRequest& request, Context& context) {
+  if (auto fine = checkCount(request.methodsToCall.size()); !fine) return fine;
   const std::size_t count = request.methodsToCall.size();
-  auto gathering = std::make_shared<Gathering<CallResponse, CallMethodResult>>(context.reply, count, clock_.wallClock);
+  auto gathering = std::make_shared<Gathering<CallResponse, CallMethodResult>>(context.reply, count, clock_.wallClock,
+                                                                               [](StatusCode code) {
+                                                                                 CallMethodResult result;
+                                                                                 result.statusCode = code;
+                                                                                 return result;
+                                                                               });
   for (std::size_t i = 0; i < count; ++i) {
     const auto& one = request.methodsToCall[i];
-    auto finish = [gathering, i](CallMethodResult result, const std::string& cause) {
-      gathering->set(i, std::move(result), cause);
-    };
-    auto refuse = [&finish](StatusCode code, const std::string& cause) {
+    List<StatusCode> argumentResults;
+    auto method = checkCall(space_, one, argumentResults);
+    announcer_.called(context.actor(), one, method.code());
+    if (!method) {
       CallMethodResult result;
-      result.statusCode = code;
-      finish(std::move(result), cause);
-    };
-    const auto object = space_.find(one.objectId);
-    const auto named = space_.find(one.methodId);
-    if (object == space::kNoNode) {
-      refuse(status::BadNodeIdUnknown, "there is no node " + one.objectId.text());
+      result.statusCode = method.code();
+      result.inputArgumentResults = std::move(argumentResults);
+      gathering->set(i, std::move(result), method.error());
       continue;
     }
-    const auto method = named == space::kNoNode || space_.nodeClass(named) != NodeClass::Method
-                            ? space::kNoNode
-                            : methodOf(space_, object, named);
-    if (method == space::kNoNode) {
-      refuse(status::BadMethodInvalid, fmt::format("{} has no method {}", space_.path(object), one.methodId.text()));
-      continue;
-    }
-    const auto wanted = space::methodArguments(space_, method, "InputArguments");
-    if (one.inputArguments.size() != wanted.size()) {
-      refuse(
-          one.inputArguments.size() < wanted.size() ? status::BadArgumentsMissing : status::BadTooManyArguments,
-          fmt::format("{} takes {} arguments, not {}", space_.path(method), wanted.size(), one.inputArguments.size()));
-      continue;
-    }
-    std::string cause;
-    if (auto results = checkArguments(space_, wanted, one.inputArguments, cause); !results.empty()) {
-      CallMethodResult result;
-      result.statusCode = status::BadInvalidArgument;
-      result.inputArgumentResults = std::move(results);
-      finish(std::move(result), cause);
-      continue;
-    }
-    const auto handler = callHandlers_.find(method);
-    if (handler == callHandlers_.end()) {
-      refuse(status::BadNotImplemented, fmt::format("{} is bound to nothing", space_.path(method)));
-      continue;
-    }
-    handler->second(one.inputArguments, [finish](CallOutcome outcome) {
+    auto finish = [gathering, i](CallOutcome outcome) {
       CallMethodResult result;
       result.statusCode = outcome.error.code;
       if (!outcome.error.code.isBad()) result.outputArguments = std::move(outcome.outputs);
-      finish(std::move(result), outcome.error.cause);
-    });
+      gathering->set(i, std::move(result), outcome.error);
+    };
+    if (const auto own = serverMethods_.find(*method); own != serverMethods_.end())
+      finish((this->*own->second)(one.inputArguments, context));
+    else if (const auto handler = callHandlers_.find(*method); handler != callHandlers_.end())
+      handler->second(one.inputArguments, finish);
+    else
+      gathering->fail(i, {status::BadNotImplemented, fmt::format("{} is bound to nothing", space_.path(*method)), {}});
   }
+  if (!gathering->isAnswered()) keepOutstanding(context, gathering);
+  return {};
 }
 
 }  // namespace zunth::server

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/channel/server_channel.hpp"
+#include "service/server/diagnostic_texts.hpp"
 
 #include <functional>
 #include <memory>
@@ -20,17 +21,17 @@ class Peer {
   virtual std::string address() const = 0;
 };
 
-/// Which of the diagnostics a client asked for (Part 4, 7.33) are given: the causes in words.
-struct WantedDiagnostics {
-  bool ofService = false, ofOperations = false;
-  static WantedDiagnostics from(std::uint32_t mask) { return {(mask & 0x04) != 0, (mask & 0x80) != 0}; }
-};
-
 /// The one answer to one request; may be kept and given later. A client that has gone is no error.
 class Reply {
  public:
-  Reply(std::weak_ptr<Peer> peer, std::uint32_t requestId, std::uint32_t handle, WantedDiagnostics wanted)
-      : peer_(std::move(peer)), requestId_(requestId), handle_(handle), wanted_(wanted) {}
+  Reply(std::weak_ptr<Peer> peer, std::uint32_t requestId, const ua::RequestHeader& header)
+      : peer_(std::move(peer)),
+        requestId_(requestId),
+        handle_(header.requestHandle),
+        wanted_{header.returnDiagnostics} {}
+
+  /// Octets that the client takes in one response; 0 for any number.
+  void limit(std::uint32_t octets) { limit_ = octets; }
 
   template <class Response>
   void send(Response response, ua::DateTime wallClock) const {
@@ -42,16 +43,23 @@ class Reply {
     ua::BinaryWriter writer(message);
     writer.write(ua::NodeId(Response::kBinaryId));
     writer.write(response);
+    if (limit_ && message.size() - channel::kHeadroom > limit_ && !std::is_same_v<Response, ua::ServiceFault>)
+      return fault({ua::status::BadResponseTooLarge, "the response is larger than the session takes", {}}, wallClock);
     peer->respond(requestId_, std::move(message));
   }
   void fault(const ua::Error& error, ua::DateTime wallClock) const {
     ua::ServiceFault fault;
     fault.responseHeader.serviceResult = error.code;
-    if (wanted_.ofService && !error.cause.empty())
-      fault.responseHeader.serviceDiagnostics.additionalInfo = ua::String(error.cause);
+    if (wanted_.ofService()) {
+      StringTable strings;
+      fault.responseHeader.serviceDiagnostics = describe(error, wanted_.ofService(), strings);
+      fault.responseHeader.stringTable = strings.take();
+    }
     send(std::move(fault), wallClock);
   }
   WantedDiagnostics wanted() const { return wanted_; }
+  /// The client's own number of the request; Cancel names it.
+  std::uint32_t handle() const { return handle_; }
   /// False when the client's connection has ended: what is sent would be lost.
   bool isDeliverable() const { return !peer_.expired(); }
 
@@ -60,55 +68,62 @@ class Reply {
   std::uint32_t requestId_;
   std::uint32_t handle_;
   WantedDiagnostics wanted_;
+  std::uint32_t limit_ = 0;
 };
 
-/// Collects operation-level diagnostics: nothing unless they were asked for and there is something to tell.
-class OperationDiagnostics {
+/// An answer that waits for others, as for a device's.
+class Outstanding {
  public:
-  explicit OperationDiagnostics(WantedDiagnostics wanted) : wanted_(wanted.ofOperations) {}
-  void note(std::size_t operation, const std::string& cause) {
-    if (!wanted_ || cause.empty()) return;
-    if (infos_.size() <= operation) infos_.resize(operation + 1);
-    infos_[operation].additionalInfo = ua::String(cause);
-  }
-  /// One entry for each of `operations`, or an empty list.
-  ua::List<ua::DiagnosticInfo> take(std::size_t operations) {
-    if (!infos_.empty()) infos_.resize(operations);
-    return std::move(infos_);
-  }
-
- private:
-  bool wanted_;
-  ua::List<ua::DiagnosticInfo> infos_;
+  virtual ~Outstanding() = default;
+  /// Answers now, with `why` for what has no result yet. Results that come later are dropped.
+  virtual void giveUp(const ua::Error& why) = 0;
+  virtual std::uint32_t handle() const = 0;
 };
 
 /// Collects the results of a request's operations, some of which end later; the answer leaves with the last of them.
 template <class Response, class Item>
-class Gathering {
+class Gathering final : public Outstanding {
  public:
-  Gathering(Reply reply, std::size_t operations, std::function<ua::DateTime()> wallClock)
+  /// `failed` makes the result of an operation that came to nothing.
+  Gathering(Reply reply, std::size_t operations, std::function<ua::DateTime()> wallClock,
+            std::function<Item(ua::StatusCode)> failed)
       : reply_(std::move(reply)),
         wallClock_(std::move(wallClock)),
+        failed_(std::move(failed)),
         diagnostics_(reply_.wanted()),
         results_(operations),
         left_(operations) {}
   /// Once for each operation.
-  void set(std::size_t operation, Item result, const std::string& cause) {
+  void set(std::size_t operation, Item result, const ua::Error& outcome) {
+    if (results_.empty() || results_[operation]) return;
     results_[operation] = std::move(result);
-    diagnostics_.note(operation, cause);
-    if (--left_) return;
-    Response response;
-    const std::size_t operations = results_.size();
-    response.results = std::move(results_);
-    response.diagnosticInfos = diagnostics_.take(operations);
-    reply_.send(std::move(response), wallClock_());
+    diagnostics_.note(operation, outcome);
+    if (--left_ == 0) answer();
   }
+  void fail(std::size_t operation, const ua::Error& why) { set(operation, failed_(why.code), why); }
+  bool isAnswered() const { return left_ == 0; }
+
+  void giveUp(const ua::Error& why) override {
+    for (std::size_t i = 0; i < results_.size(); ++i)
+      if (!results_[i]) fail(i, why);
+  }
+  std::uint32_t handle() const override { return reply_.handle(); }
 
  private:
+  void answer() {
+    Response response;
+    const std::size_t operations = results_.size();
+    for (auto& result : results_) response.results.push_back(std::move(*result));
+    diagnostics_.give(response.responseHeader, response.diagnosticInfos, operations);
+    reply_.send(std::move(response), wallClock_());
+    results_.clear();
+  }
+
   Reply reply_;
   std::function<ua::DateTime()> wallClock_;
+  std::function<Item(ua::StatusCode)> failed_;
   OperationDiagnostics diagnostics_;
-  std::vector<Item> results_;
+  std::vector<std::optional<Item>> results_;
   std::size_t left_;
 };
 

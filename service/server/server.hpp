@@ -1,7 +1,10 @@
 #pragma once
 
+#include "core/monitor/event_delivery.hpp"
 #include "core/monitor/sampling.hpp"
 #include "core/space/space.hpp"
+#include "service/server/announcer.hpp"
+#include "service/server/server_directory.hpp"
 #include "service/server/session.hpp"
 
 #include <functional>
@@ -12,17 +15,24 @@ namespace zunth::server {
 /// What a server grants at most; published in its capabilities.
 struct Limits {
   std::uint32_t maxSessions = 100;
+  std::uint32_t maxSubscriptions = 10'000;  // of all sessions
   std::uint32_t maxSubscriptionsPerSession = 100;
-  std::uint32_t maxMonitoredItems = 1'000'000;          // of all sessions
-  std::uint32_t maxContinuationPointsPerSession = 100;  // of Browse
+  std::uint32_t maxMonitoredItems = 1'000'000;  // of all sessions
+  std::uint32_t maxMonitoredItemsPerSubscription = 1'000'000;
+  std::uint32_t maxContinuationPointsPerSession = 100;  // of Browse, and as many of queries
   std::uint32_t maxReferencesPerNode = 10'000;          // in one BrowseResult
+  std::uint32_t maxDataSetsPerQuery = 10'000;           // in one response
   std::uint32_t maxOperationsPerRequest = 100'000;
   std::uint32_t maxPublishRequestsPerSession = 100;
-  std::uint32_t maxQueueSize = 10'000;        // of a monitored item
+  std::uint32_t maxFilterElements = 1'000;
+  std::uint32_t maxSelectClauses = 1'000;
+  std::uint32_t maxQueueSize = 10'000;  // of a monitored item; durable subscriptions have ten times that
+  std::uint32_t defaultEventQueueSize = 1'000;
   double leastSamplingInterval = 0;           // ms
   double leastPublishingInterval = 10;        // ms
   double mostPublishingInterval = 3'600'000;  // ms
   std::uint32_t mostKeepAliveCount = 100'000;
+  std::uint32_t mostDurableHours = 24 * 14;
   double leastSessionTimeout = 1'000;     // ms
   double mostSessionTimeout = 3'600'000;  // ms
 };
@@ -33,6 +43,10 @@ struct Settings {
   std::vector<std::string> endpointUrls;
   bool allowUnsecured = false;  // security policy None
   bool allowAnonymous = false;
+  bool allowNodeManagement = false;  // AddNodes and so on, by any client
+  bool acceptRegistrations = false;  // RegisterServer: stands in for a discovery server
+  bool diagnostics = true;           // counters of sessions and subscriptions; switchable at the EnabledFlag
+  bool auditing = true;              // audit events
   std::uint32_t maxMessageSize = 16u << 20;
   Limits limits;
 };
@@ -75,90 +89,189 @@ class Server {
   }
   void setCallHandler(space::NodeIndex method, CallHandler handler) { callHandlers_[method] = std::move(handler); }
 
+  /// Told of each node that clients delete, before it goes.
+  void setRemovalHandler(std::function<void(space::NodeIndex)> handler) { removalHandler_ = std::move(handler); }
+  /// Carries out RequestServerStateChange; without one the method is refused.
+  void setStateHandler(std::function<void(ua::ServerState, std::uint32_t secondsTillShutdown)> handler) {
+    stateHandler_ = std::move(handler);
+  }
+
   /// Where it is to be found, once the ports are known.
   void setEndpointUrls(std::vector<std::string> urls) { settings_.endpointUrls = std::move(urls); }
+  /// The channel of a peer was opened or its token renewed, or it ended.
+  void channelOpened(const Peer& peer, const ua::OpenSecureChannelRequest& request);
+  void channelClosed(const Peer& peer, ua::StatusCode why);
 
   space::Space& space() { return space_; }
   const Settings& settings() const { return settings_; }
+  Announcer& announcer() { return announcer_; }
   std::size_t sessionCount() const { return sessions_.size(); }
   std::size_t monitoredItemCount() const { return sampling_.itemCount(); }
+  std::size_t subscriptionCount() const;
 
  private:
   struct Context {
     const std::shared_ptr<Peer>& peer;
     Session* session;  // of requests that need one, else null
+    const ua::RequestHeader& header;
     Reply reply;
     ua::Instant now;
     ua::DateTime wallClock;
-    double timeoutHint;  // ms; 0 for none
+    Announcer::Actor actor() const { return {session, header, *peer}; }
+    /// When the client no longer waits for an answer.
+    ua::Instant giveUpAt() const {
+      return header.timeoutHint ? now + ua::milliseconds(header.timeoutHint) : ua::Instant::max();
+    }
   };
   enum class Needs { Nothing, Session, ActivatedSession };
 
   template <class Request>
   using Answers = ua::Result<typename Request::Response> (Server::*)(const Request&, Context&);
+  /// An error answers at once; without one, the answer has been given or will be.
   template <class Request>
-  using AnswersLater = void (Server::*)(const Request&, Context&);
+  using AnswersLater = ua::Result<void> (Server::*)(const Request&, Context&);
   template <class Request, class Handler>
   void serve(Needs needs, Handler handler, const std::shared_ptr<Peer>& peer, std::uint32_t requestId,
              ua::BinaryReader& reader);
   ua::Result<Session*> sessionOf(const ua::RequestHeader& header, Needs needs, const Peer& peer);
   ua::Result<void> checkCount(std::size_t operations) const;
+  /// Keeps an answer that waits, so that it ends with the client's patience or at its wish.
+  void keepOutstanding(const Context& context, std::shared_ptr<Outstanding> answer);
+  void nodeRemoved(space::NodeIndex node);
 
   // Discovery and sessions: discovery_services.cpp, session_services.cpp
   ua::ApplicationDescription application() const;
   ua::List<ua::EndpointDescription> endpoints(const ua::String& askedUrl) const;
   ua::Result<ua::FindServersResponse> findServers(const ua::FindServersRequest&, Context&);
+  ua::Result<ua::FindServersOnNetworkResponse> findServersOnNetwork(const ua::FindServersOnNetworkRequest&, Context&);
   ua::Result<ua::GetEndpointsResponse> getEndpoints(const ua::GetEndpointsRequest&, Context&);
+  ua::Result<ua::RegisterServerResponse> registerServer(const ua::RegisterServerRequest&, Context&);
+  ua::Result<ua::RegisterServer2Response> registerServer2(const ua::RegisterServer2Request&, Context&);
+  ua::Result<void> mayRegister(const Context& context) const;
   ua::Result<ua::CreateSessionResponse> createSession(const ua::CreateSessionRequest&, Context&);
+  ua::Result<ua::CreateSessionResponse> newSession(const ua::CreateSessionRequest&, Context&);
   ua::Result<ua::ActivateSessionResponse> activateSession(const ua::ActivateSessionRequest&, Context&);
+  ua::Result<void> checkIdentity(const ua::ExtensionObject& token) const;
   ua::Result<ua::CloseSessionResponse> closeSession(const ua::CloseSessionRequest&, Context&);
-  void endSession(Session& session, const ua::Error& why);
+  ua::Result<ua::CancelResponse> cancel(const ua::CancelRequest&, Context&);
+  enum class Subscriptions { Delete, Keep };
+  void endSession(Session& session, const ua::Error& why, Subscriptions subscriptions);
+  bool makeRoomForSession();
 
-  // View: view_services.cpp
+  // View and query: view_services.cpp, query_services.cpp
   ua::Result<ua::BrowseResponse> browse(const ua::BrowseRequest&, Context&);
   ua::Result<ua::BrowseNextResponse> browseNext(const ua::BrowseNextRequest&, Context&);
   ua::Result<ua::TranslateBrowsePathsToNodeIdsResponse> translate(const ua::TranslateBrowsePathsToNodeIdsRequest&,
                                                                   Context&);
+  ua::Result<ua::RegisterNodesResponse> registerNodes(const ua::RegisterNodesRequest&, Context&);
+  ua::Result<ua::UnregisterNodesResponse> unregisterNodes(const ua::UnregisterNodesRequest&, Context&);
   ua::BrowseResult browseOne(Session& session, Session::BrowseRest work);
+  ua::Result<space::NodeIndex> viewOf(const ua::ViewDescription& view) const;
+  ua::Result<ua::QueryFirstResponse> queryFirst(const ua::QueryFirstRequest&, Context&);
+  ua::Result<ua::QueryNextResponse> queryNext(const ua::QueryNextRequest&, Context&);
+  ua::Result<ua::ByteString> keepQuery(Session& session, Session::QueryRest rest, const space::Query::Page& page);
 
-  // Attributes and methods: attribute_services.cpp, method_services.cpp
+  // Node management: node_management_services.cpp
+  ua::Result<ua::AddNodesResponse> addNodes(const ua::AddNodesRequest&, Context&);
+  ua::Result<ua::DeleteNodesResponse> deleteNodes(const ua::DeleteNodesRequest&, Context&);
+  ua::Result<ua::AddReferencesResponse> addReferences(const ua::AddReferencesRequest&, Context&);
+  ua::Result<ua::DeleteReferencesResponse> deleteReferences(const ua::DeleteReferencesRequest&, Context&);
+  ua::Result<void> mayManageNodes(std::size_t operations) const;
+
+  // Attributes and methods: attribute_services.cpp, method_services.cpp, server_methods.cpp
   ua::Result<ua::ReadResponse> read(const ua::ReadRequest&, Context&);
   ua::DataValue readOne(const ua::ReadValueId& what, ua::TimestampsToReturn timestamps, ua::DateTime wallClock) const;
-  void write(const ua::WriteRequest&, Context&);
-  void call(const ua::CallRequest&, Context&);
+  ua::Result<void> write(const ua::WriteRequest&, Context&);
+  ua::Result<void> call(const ua::CallRequest&, Context&);
+  /// A method of the Server object; it may look at who calls.
+  using ServerMethod = CallOutcome (Server::*)(const std::vector<ua::Variant>& inputs, Context& context);
+  CallOutcome getMonitoredItems(const std::vector<ua::Variant>& inputs, Context& context);
+  CallOutcome resendData(const std::vector<ua::Variant>& inputs, Context& context);
+  CallOutcome setSubscriptionDurable(const std::vector<ua::Variant>& inputs, Context& context);
+  CallOutcome requestServerStateChange(const std::vector<ua::Variant>& inputs, Context& context);
+  ua::Result<monitor::Subscription*> ownSubscription(const ua::Variant& id, Context& context) const;
 
   // Subscriptions: subscription_services.cpp, monitored_item_services.cpp
   ua::Result<ua::CreateSubscriptionResponse> createSubscription(const ua::CreateSubscriptionRequest&, Context&);
   ua::Result<ua::ModifySubscriptionResponse> modifySubscription(const ua::ModifySubscriptionRequest&, Context&);
   ua::Result<ua::SetPublishingModeResponse> setPublishingMode(const ua::SetPublishingModeRequest&, Context&);
+  ua::Result<ua::TransferSubscriptionsResponse> transferSubscriptions(const ua::TransferSubscriptionsRequest&,
+                                                                      Context&);
+  ua::Result<ua::TransferResult> transferOne(std::uint32_t id, bool sendInitialValues, Context& context);
   ua::Result<ua::DeleteSubscriptionsResponse> deleteSubscriptions(const ua::DeleteSubscriptionsRequest&, Context&);
-  void publish(const ua::PublishRequest&, Context&);
+  ua::Result<void> publish(const ua::PublishRequest&, Context&);
   ua::Result<ua::RepublishResponse> republish(const ua::RepublishRequest&, Context&);
   monitor::SubscriptionSettings revise(double interval, std::uint32_t lifetime, std::uint32_t keepAlive) const;
   monitor::Subscription* subscriptionOf(const Context& context, std::uint32_t id) const;
+  void drop(monitor::Subscription& subscription);
   void dropSubscription(Session& session, std::uint32_t id);
   void tickSubscriptions(Session& session, ua::Instant now);
+  void tickOrphans(ua::Instant now);
   void publishLate(Session& session);
   void answerPublishes(Session& session, const ua::Error& why);
   ua::Result<ua::CreateMonitoredItemsResponse> createMonitoredItems(const ua::CreateMonitoredItemsRequest&, Context&);
+  ua::Result<ua::MonitoredItemCreateResult> createItem(monitor::Subscription& subscription,
+                                                       const ua::MonitoredItemCreateRequest& asked,
+                                                       ua::TimestampsToReturn timestamps, const Context& context);
   ua::Result<ua::ModifyMonitoredItemsResponse> modifyMonitoredItems(const ua::ModifyMonitoredItemsRequest&, Context&);
   ua::Result<ua::SetMonitoringModeResponse> setMonitoringMode(const ua::SetMonitoringModeRequest&, Context&);
+  ua::Result<ua::SetTriggeringResponse> setTriggering(const ua::SetTriggeringRequest&, Context&);
   ua::Result<ua::DeleteMonitoredItemsResponse> deleteMonitoredItems(const ua::DeleteMonitoredItemsRequest&, Context&);
-  ua::Result<monitor::ItemSettings> reviseItem(const ua::MonitoringParameters& asked, space::NodeIndex node,
-                                               ua::AttributeId attribute, ua::TimestampsToReturn timestamps) const;
+  void forget(monitor::MonitoredItem& item);
+  /// `filterResult` gets what came of an event filter's clauses.
+  ua::Result<monitor::ItemSettings> reviseItem(const ua::MonitoringParameters& asked,
+                                               const monitor::Subscription& subscription, space::NodeIndex node,
+                                               ua::AttributeId attribute, ua::TimestampsToReturn timestamps,
+                                               ua::ExtensionObject& filterResult) const;
+  ua::Result<std::shared_ptr<const monitor::EventSelector>> selectorOf(const ua::ExtensionObject& filter,
+                                                                       ua::ExtensionObject& filterResult) const;
 
-  // The Server object of namespace 0: server_object.cpp
+  // The Server object of namespace 0 and its diagnostics: server_object.cpp, server_diagnostics.cpp
   void fillServerObject();
+  void fillCapabilities();
+  void fillDiagnostics();
   ua::ServerStatusDataType serverStatus() const;
+  ua::ServerDiagnosticsSummaryDataType diagnosticsSummary() const;
+  ua::SessionDiagnosticsDataType diagnosticsOf(const Session& session) const;
+  ua::SessionSecurityDiagnosticsDataType securityOf(const Session& session) const;
+  std::vector<ua::SubscriptionDiagnosticsDataType> subscriptionDiagnostics(const Session* ofOne) const;
+  std::vector<ua::SamplingIntervalDiagnosticsDataType> samplingDiagnostics() const;
+  void switchDiagnostics(bool on);
+  void showSession(const Session& session);
+  void hideSession(const Session& session);
+  void count(Session* session, std::uint32_t requestId, ua::StatusCode outcome);
+
+  struct Orphan {
+    std::unique_ptr<monitor::Subscription> subscription;
+    ua::String applicationUri, userName;  // whose it was
+  };
+  struct Waiting {
+    ua::Instant giveUpAt;
+    ua::NodeId session;
+    std::weak_ptr<Outstanding> answer;
+  };
 
   space::Space& space_;
   Settings settings_;
   Clock clock_;
   ua::DateTime startTime_;
   monitor::Sampling sampling_;
+  monitor::EventDelivery events_;
+  Announcer announcer_;
+  ServerDirectory directory_;
   std::unordered_map<ua::NodeId, std::unique_ptr<Session>> sessions_;  // by token
+  std::map<std::uint32_t, Orphan> orphans_;                            // subscriptions whose session ended
+  std::vector<Waiting> waiting_;
   std::unordered_map<space::NodeIndex, WriteHandler> writeHandlers_;
   std::unordered_map<space::NodeIndex, CallHandler> callHandlers_;
+  std::unordered_map<space::NodeIndex, ServerMethod> serverMethods_;
+  std::function<void(space::NodeIndex)> removalHandler_;
+  std::function<void(ua::ServerState, std::uint32_t)> stateHandler_;
+  ua::ServerDiagnosticsSummaryDataType summary_;  // its counters
+  bool diagnosticsOn_ = true;
+  ua::ServerState state_ = ua::ServerState::Running;
+  ua::Instant shutdownAt_ = ua::Instant::max();
+  ua::LocalizedText shutdownReason_;
   std::uint32_t lastSessionId_ = 0, lastSubscriptionId_ = 0, lastItemId_ = 0;
 };
 

@@ -1,69 +1,105 @@
 #include "service/server/server.hpp"
+#include "service/server/structure_nodes.hpp"
 
 namespace zunth::server {
 
 using namespace ua;
 
+namespace {
+
+constexpr DateTime kStandardPublished{133'485'408'000'000'000};  // 2024-01-01, of the tables in core/ua/standard
+
+/// Sets a standard node's value, where the node is there.
+auto setterOf(space::Space& space, DateTime time) {
+  return [&space, time](StandardId id, Variant value) {
+    if (const auto node = space.at(id); node != space::kNoNode) space.setValue(node, DataValue(std::move(value), time));
+  };
+}
+
+}  // namespace
+
 ServerStatusDataType Server::serverStatus() const {
   ServerStatusDataType out;
   out.startTime = startTime_;
   out.currentTime = clock_.wallClock();
-  out.state = ServerState::Running;
-  out.buildInfo = {"urn:zunth", "Zunth", "Zunth", "0.1.0", "1", DateTime{}};
+  out.state = state_;
+  out.buildInfo = {"urn:zunth", "Zunth", "Zunth", "0.1.0", "1", startTime_};
+  out.shutdownReason = shutdownReason_;
   return out;
 }
 
 /// Gives the nodes of the Server object (Part 5, 6.3.1) their values, the live ones by computing them at each read.
 void Server::fillServerObject() {
-  auto set = [this](StandardId id, Variant value) {
-    if (const auto node = space_.at(id); node != space::kNoNode)
-      space_.setValue(node, DataValue(std::move(value), startTime_));
-  };
   auto live = [this](StandardId id, std::function<Variant()> compute) {
     if (const auto node = space_.at(id); node != space::kNoNode)
       space_.setSource(node, [this, compute = std::move(compute)] { return DataValue(compute(), clock_.wallClock()); });
   };
+  const auto set = setterOf(space_, startTime_);
   live(id::Server_NamespaceArray, [this] { return Variant::array(space_.namespaces()); });
-  live(id::Server_ServerStatus, [this] { return Variant(ExtensionObject::of(serverStatus())); });
-  live(id::Server_ServerStatus_CurrentTime, [this] { return Variant(clock_.wallClock()); });
-  live(id::Server_ServerStatus_State, [this] { return Variant(static_cast<std::int32_t>(serverStatus().state)); });
   set(id::Server_ServerArray, Variant::array({String(settings_.applicationUri)}));
+  set(id::Server_UrisVersion, std::uint32_t{1});
   set(id::Server_ServiceLevel, std::uint8_t{255});
-  set(id::Server_Auditing, false);
-  set(id::Server_ServerStatus_StartTime, startTime_);
-  set(id::Server_ServerStatus_SecondsTillShutdown, std::uint32_t{0});
-  set(id::Server_ServerStatus_ShutdownReason, LocalizedText());
-  const BuildInfo build = serverStatus().buildInfo;
-  set(id::Server_ServerStatus_BuildInfo, ExtensionObject::of(build));
-  set(id::Server_ServerStatus_BuildInfo_ProductUri, build.productUri);
-  set(id::Server_ServerStatus_BuildInfo_ManufacturerName, build.manufacturerName);
-  set(id::Server_ServerStatus_BuildInfo_ProductName, build.productName);
-  set(id::Server_ServerStatus_BuildInfo_SoftwareVersion, build.softwareVersion);
-  set(id::Server_ServerStatus_BuildInfo_BuildNumber, build.buildNumber);
-  set(id::Server_ServerStatus_BuildInfo_BuildDate, build.buildDate);
+  set(id::Server_Auditing, settings_.auditing);
+  showStructure<ServerStatusDataType>(space_, space_.at(id::Server_ServerStatus), clock_.wallClock,
+                                      [this] { return serverStatus(); });
+  showStructure<BuildInfo>(space_, space_.at(id::Server_ServerStatus_BuildInfo), clock_.wallClock,
+                           [this] { return serverStatus().buildInfo; });
   set(id::Server_ServerRedundancy_RedundancySupport, std::int32_t{0});
 
+  set(id::OPCUANamespaceMetadata_NamespaceUri, space_.namespaces()[0]);
+  set(id::OPCUANamespaceMetadata_NamespaceVersion, String("1.05.03"));
+  set(id::OPCUANamespaceMetadata_NamespacePublicationDate, kStandardPublished);
+  set(id::OPCUANamespaceMetadata_IsNamespaceSubset, true);
+  set(id::OPCUANamespaceMetadata_StaticNodeIdTypes, Variant::array({static_cast<std::int32_t>(IdType::Numeric)}));
+  set(id::OPCUANamespaceMetadata_StaticNumericNodeIdRange, Variant::array({String("1:2147483647")}));
+  set(id::OPCUANamespaceMetadata_StaticStringNodeIdPattern, String(""));
+  fillCapabilities();
+  fillDiagnostics();
+
+  serverMethods_[space_.at(id::Server_GetMonitoredItems)] = &Server::getMonitoredItems;
+  serverMethods_[space_.at(id::Server_ResendData)] = &Server::resendData;
+  serverMethods_[space_.at(id::Server_SetSubscriptionDurable)] = &Server::setSubscriptionDurable;
+  serverMethods_[space_.at(id::Server_RequestServerStateChange)] = &Server::requestServerStateChange;
+}
+
+void Server::fillCapabilities() {
+  const auto set = setterOf(space_, startTime_);
   const Limits& limits = settings_.limits;
+  const DecodingLimits decoding;
   set(id::Server_ServerCapabilities_LocaleIdArray, Variant::array({String("en")}));
-  set(id::Server_ServerCapabilities_ServerProfileArray, Variant::array(std::vector<String>()));
+  set(id::Server_ServerCapabilities_ServerProfileArray,
+      Variant::array({String("http://opcfoundation.org/UA-Profile/Server/StandardUA2017")}));
   set(id::Server_ServerCapabilities_MinSupportedSampleRate, limits.leastSamplingInterval);
   set(id::Server_ServerCapabilities_MaxBrowseContinuationPoints,
       static_cast<std::uint16_t>(limits.maxContinuationPointsPerSession));
-  set(id::Server_ServerCapabilities_MaxQueryContinuationPoints, std::uint16_t{0});
+  set(id::Server_ServerCapabilities_MaxQueryContinuationPoints,
+      static_cast<std::uint16_t>(limits.maxContinuationPointsPerSession));
   set(id::Server_ServerCapabilities_MaxHistoryContinuationPoints, std::uint16_t{0});
   set(id::Server_ServerCapabilities_SoftwareCertificates, Variant::array(std::vector<ExtensionObject>()));
-  const DecodingLimits decoding;
   set(id::Server_ServerCapabilities_MaxArrayLength, decoding.maxArrayLength);
   set(id::Server_ServerCapabilities_MaxStringLength, decoding.maxStringLength);
   set(id::Server_ServerCapabilities_MaxByteStringLength, decoding.maxStringLength);
-  for (StandardId operation : {id::Server_ServerCapabilities_OperationLimits_MaxNodesPerRead,
-                               id::Server_ServerCapabilities_OperationLimits_MaxNodesPerWrite,
-                               id::Server_ServerCapabilities_OperationLimits_MaxNodesPerMethodCall,
-                               id::Server_ServerCapabilities_OperationLimits_MaxNodesPerBrowse,
-                               id::Server_ServerCapabilities_OperationLimits_MaxNodesPerTranslateBrowsePathsToNodeIds,
-                               id::Server_ServerCapabilities_OperationLimits_MaxMonitoredItemsPerCall})
-    set(operation, limits.maxOperationsPerRequest);
-  set(id::Server_ServerDiagnostics_EnabledFlag, false);
+  set(id::Server_ServerCapabilities_MaxSessions, limits.maxSessions);
+  set(id::Server_ServerCapabilities_MaxSubscriptions, limits.maxSubscriptions);
+  set(id::Server_ServerCapabilities_MaxMonitoredItems, limits.maxMonitoredItems);
+  set(id::Server_ServerCapabilities_MaxSubscriptionsPerSession, limits.maxSubscriptionsPerSession);
+  set(id::Server_ServerCapabilities_MaxMonitoredItemsPerSubscription, limits.maxMonitoredItemsPerSubscription);
+  set(id::Server_ServerCapabilities_MaxMonitoredItemsQueueSize, limits.maxQueueSize);
+  set(id::Server_ServerCapabilities_MaxSelectClauseParameters, limits.maxSelectClauses);
+  set(id::Server_ServerCapabilities_MaxWhereClauseParameters, limits.maxFilterElements);
+  set(id::Server_ServerCapabilities_ConformanceUnits, Variant::array(std::vector<QualifiedName>()));
+  // Each of the limits is the same: what one request may ask for.
+  const auto operations = space_.at(id::Server_ServerCapabilities_OperationLimits);
+  for (const auto& reference : space_.references(operations))
+    if (reference.isForward() && space_.nodeClass(reference.target()) == NodeClass::Variable)
+      space_.setValue(reference.target(), DataValue(Variant(limits.maxOperationsPerRequest), startTime_));
+  // No history yet: nothing is offered of it.
+  const auto history = space_.at(id::HistoryServerCapabilities);
+  for (const auto& reference : space_.references(history)) {
+    if (!reference.isForward() || space_.nodeClass(reference.target()) != NodeClass::Variable) continue;
+    const bool isSwitch = space_.builtInType(space_.traits(reference.target()).dataType) == BuiltInType::Boolean;
+    space_.setValue(reference.target(), DataValue(isSwitch ? Variant(false) : Variant(std::uint32_t{0}), startTime_));
+  }
 }
 
 }  // namespace zunth::server

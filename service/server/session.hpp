@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/monitor/subscription.hpp"
+#include "core/space/query.hpp"
 #include "service/server/peer.hpp"
 
 #include <deque>
@@ -15,19 +16,34 @@ struct Session {
   ua::NodeId token;  // the client's secret name for it
   ua::String name;
   ua::ApplicationDescription client;
-  double timeout = 0;  // ms without a word from the client before it is closed
-  ua::Instant lastContact{};
+  ua::String endpointUrl;
+  ua::String userName;  // empty for an anonymous user
+  double timeout = 0;   // ms without a word from the client before it is closed
+  ua::Instant createdAt{}, lastContact{};
   std::weak_ptr<Peer> peer;
   std::uint32_t channelId = 0;
   bool isActivated = false;
+  std::uint32_t maxResponseSize = 0;  // octets; 0 for any
   ua::List<ua::String> locales;
+
+  /// Counters and times as the diagnostics show them (Part 5, 12.11); the rest is filled in when they are read.
+  ua::SessionDiagnosticsDataType diagnostics;
+  ua::SessionSecurityDiagnosticsDataType security;
 
   /// The rest of a Browse that didn't fit into one response.
   struct BrowseRest {
     ua::BrowseDescription what;
+    space::NodeIndex view = space::kNoNode;
     std::uint32_t most = 0, from = 0;
   };
   std::map<std::uint32_t, BrowseRest> browseRests;  // by number of the continuation point
+  /// The rest of a query.
+  struct QueryRest {
+    space::Query query;
+    std::uint32_t most = 0;
+    space::NodeIndex from = 0;
+  };
+  std::map<std::uint32_t, QueryRest> queryRests;
   std::uint32_t lastContinuation = 0;
 
   /// A Publish request that waits for something to tell.
@@ -38,6 +54,8 @@ struct Session {
   };
   std::deque<WaitingPublish> publishes;
   std::map<std::uint32_t, std::unique_ptr<monitor::Subscription>> subscriptions;
+  /// The last words of subscriptions that are no longer this session's.
+  std::deque<std::pair<std::uint32_t, ua::NotificationMessage>> notices;
 };
 
 }  // namespace zunth::server

@@ -1,46 +1,62 @@
+#include "service/server/random.hpp"
 #include "service/server/server.hpp"
 
 #include <algorithm>
-#include <array>
 
-#include <openssl/rand.h>
 #include <spdlog/spdlog.h>
 
 namespace zunth::server {
 
 using namespace ua;
 
-namespace {
-
-ByteString randomOctets() {
-  std::array<std::byte, 32> octets;
-  if (RAND_bytes(reinterpret_cast<unsigned char*>(octets.data()), octets.size()) != 1)
-    throw std::runtime_error("the system gives no random numbers");
-  return ByteString(octets);
+Result<CreateSessionResponse> Server::createSession(const CreateSessionRequest& request, Context& context) {
+  auto response = newSession(request, context);
+  if (!response) ++summary_.rejectedSessionCount;
+  if (response.code() == status::BadSecurityModeInsufficient) ++summary_.securityRejectedSessionCount;
+  announcer_.sessionCreated(context.actor(), request, response.code());
+  return response;
 }
 
-}  // namespace
+/// Part 4, 5.6.2.1: sessions that were never activated give way when all are taken. False when there is none.
+bool Server::makeRoomForSession() {
+  Session* oldest = nullptr;
+  for (const auto& [token, session] : sessions_)
+    if (!session->isActivated && (!oldest || session->createdAt < oldest->createdAt)) oldest = session.get();
+  if (!oldest) return false;
+  endSession(*oldest, {status::BadSessionClosed, "the session was not activated, and others wait", {}},
+             Subscriptions::Delete);
+  return true;
+}
 
-Result<CreateSessionResponse> Server::createSession(const CreateSessionRequest& request, Context& context) {
+Result<CreateSessionResponse> Server::newSession(const CreateSessionRequest& request, Context& context) {
   const auto mode = context.peer->security().mode;
   if (!settings_.allowUnsecured && mode != MessageSecurityMode::Sign && mode != MessageSecurityMode::SignAndEncrypt)
     return Error{status::BadSecurityModeInsufficient, "this server takes signed or encrypted connections only",
                  "set 'unsecured: on' in its site.yaml"};
-  if (sessions_.size() >= settings_.limits.maxSessions)
+  if (!request.serverUri.empty() && request.serverUri.view() != settings_.applicationUri)
+    return Error{status::BadServerUriInvalid,
+                 "this is the server " + settings_.applicationUri + ", not " + request.serverUri.str(),
+                 {}};
+  if (sessions_.size() >= settings_.limits.maxSessions && !makeRoomForSession())
     return Error{
         status::BadTooManySessions, "all " + std::to_string(settings_.limits.maxSessions) + " sessions are taken", {}};
   auto session = std::make_unique<Session>();
   session->sessionId = NodeId(1, ++lastSessionId_);
   session->token = NodeId(0, randomOctets());
-  session->name = request.sessionName.isNull() ? String(session->sessionId.text()) : request.sessionName;
+  session->name =
+      request.sessionName.empty() ? String("session " + std::to_string(lastSessionId_)) : request.sessionName;
   session->client = request.clientDescription;
+  session->endpointUrl = request.endpointUrl;
+  session->maxResponseSize = request.maxResponseMessageSize;
   session->timeout = request.requestedSessionTimeout > 0
                          ? std::clamp(request.requestedSessionTimeout, settings_.limits.leastSessionTimeout,
                                       settings_.limits.mostSessionTimeout)
                          : settings_.limits.mostSessionTimeout;
-  session->lastContact = context.now;
+  session->createdAt = session->lastContact = context.now;
+  session->diagnostics.clientConnectionTime = session->diagnostics.clientLastContactTime = context.wallClock;
   session->peer = context.peer;
   session->channelId = context.peer->channelId();
+  session->security.clientCertificate = request.clientCertificate;
 
   CreateSessionResponse response;
   response.sessionId = session->sessionId;
@@ -51,8 +67,25 @@ Result<CreateSessionResponse> Server::createSession(const CreateSessionRequest& 
   response.maxRequestMessageSize = settings_.maxMessageSize;
   spdlog::info("session '{}' created by {} at {}", session->name.view(), session->client.applicationUri.view(),
                context.peer->address());
+  ++summary_.cumulatedSessionCount;
+  context.session = session.get();
   sessions_.emplace(session->token, std::move(session));
+  if (diagnosticsOn_) showSession(*context.session);
   return response;
+}
+
+Result<void> Server::checkIdentity(const ExtensionObject& token) const {
+  const bool isAnonymous = token.isNull() || token.is<AnonymousIdentityToken>();
+  if (!isAnonymous) return Error{status::BadIdentityTokenRejected, "this server takes anonymous users only", {}};
+  if (!settings_.allowAnonymous)
+    return Error{status::BadIdentityTokenRejected, "this server takes no anonymous users",
+                 "set 'anonymous: on' in site.yaml"};
+  if (token.isNull()) return {};
+  auto anonymous = token.as<AnonymousIdentityToken>();
+  if (!anonymous) return Error{status::BadIdentityTokenInvalid, anonymous.error().cause, {}};
+  if (!anonymous->policyId.empty() && anonymous->policyId.view() != "anonymous")
+    return Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}};
+  return {};
 }
 
 Result<ActivateSessionResponse> Server::activateSession(const ActivateSessionRequest& request, Context& context) {
@@ -60,38 +93,67 @@ Result<ActivateSessionResponse> Server::activateSession(const ActivateSessionReq
   if (!session.isActivated && session.channelId != context.peer->channelId())
     return Error{
         status::BadSecureChannelIdInvalid, "a session must first be activated on the channel that created it", {}};
-  const auto& token = request.userIdentityToken;
-  const bool isAnonymous = token.isNull() || token.is<AnonymousIdentityToken>();
-  if (!isAnonymous) return Error{status::BadIdentityTokenRejected, "this server takes anonymous users only", {}};
-  if (!settings_.allowAnonymous)
-    return Error{status::BadIdentityTokenRejected, "this server takes no anonymous users",
-                 "set 'anonymous: on' in site.yaml"};
-  if (!token.isNull()) {
-    auto anonymous = token.as<AnonymousIdentityToken>();
-    if (!anonymous) return Error{status::BadIdentityTokenInvalid, anonymous.error().cause, {}};
-    if (!anonymous->policyId.empty() && anonymous->policyId.view() != "anonymous")
-      return Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}};
+  const auto identity = checkIdentity(request.userIdentityToken);
+  announcer_.sessionActivated(context.actor(), request, identity.code());
+  if (!identity) {
+    ++summary_.securityRejectedSessionCount;
+    return identity.error();
   }
   session.isActivated = true;
   session.peer = context.peer;
   session.channelId = context.peer->channelId();
+  const String user = session.userName.empty() ? String("Anonymous") : session.userName;
+  session.security.clientUserIdOfSession = user;
+  if (session.security.clientUserIdHistory.empty() || !(session.security.clientUserIdHistory.back() == user))
+    session.security.clientUserIdHistory.push_back(user);
+  session.security.authenticationMechanism = "Anonymous";
   if (!request.localeIds.empty()) session.locales = request.localeIds;
   ActivateSessionResponse response;
   response.serverNonce = randomOctets();
   return response;
 }
 
-Result<CloseSessionResponse> Server::closeSession(const CloseSessionRequest&, Context& context) {
+Result<CloseSessionResponse> Server::closeSession(const CloseSessionRequest& request, Context& context) {
   if (context.session->channelId != context.peer->channelId())
     return Error{status::BadSecureChannelIdInvalid, "the session belongs to another secure channel", {}};
-  endSession(*context.session, {status::BadSessionClosed, "the client closed the session", {}});
+  endSession(*context.session, {status::BadSessionClosed, "the client closed the session", {}},
+             request.deleteSubscriptions ? Subscriptions::Delete : Subscriptions::Keep);
+  context.session = nullptr;
   return CloseSessionResponse{};
 }
 
-void Server::endSession(Session& session, const Error& why) {
+Result<CancelResponse> Server::cancel(const CancelRequest& request, Context& context) {
+  CancelResponse response;
+  const Error why{status::BadRequestCancelledByClient, "the client cancelled the request", {}};
+  std::erase_if(context.session->publishes, [&](const Session::WaitingPublish& waiting) {
+    if (waiting.reply.handle() != request.requestHandle) return false;
+    waiting.reply.fault(why, context.wallClock);
+    ++response.cancelCount;
+    return true;
+  });
+  for (auto& waiting : waiting_)
+    if (const auto answer = waiting.answer.lock();
+        answer && waiting.session == context.session->token && answer->handle() == request.requestHandle) {
+      answer->giveUp(why);
+      ++response.cancelCount;
+    }
+  announcer_.requestsCancelled(context.actor(), request.requestHandle);
+  return response;
+}
+
+void Server::endSession(Session& session, const Error& why, Subscriptions subscriptions) {
   spdlog::info("session '{}' ended: {}", session.name.view(), why.cause);
   answerPublishes(session, why);
-  while (!session.subscriptions.empty()) dropSubscription(session, session.subscriptions.begin()->first);
+  while (!session.subscriptions.empty()) {
+    const auto id = session.subscriptions.begin()->first;
+    if (subscriptions == Subscriptions::Delete)
+      dropSubscription(session, id);
+    else
+      orphans_[id] = {std::move(session.subscriptions.extract(id).mapped()), session.client.applicationUri,
+                      session.userName};
+  }
+  if (diagnosticsOn_) hideSession(session);
+  announcer_.sessionClosed(session, why.code == status::BadSessionClosed ? "CloseSession" : "Shutdown");
   sessions_.erase(NodeId(session.token));
 }
 

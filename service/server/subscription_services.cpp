@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include <fmt/format.h>
 #include <spdlog/spdlog.h>
 
 namespace zunth::server {
@@ -31,9 +32,11 @@ monitor::Subscription* Server::subscriptionOf(const Context& context, std::uint3
 Result<CreateSubscriptionResponse> Server::createSubscription(const CreateSubscriptionRequest& request,
                                                               Context& context) {
   auto& subscriptions = context.session->subscriptions;
-  if (subscriptions.size() >= settings_.limits.maxSubscriptionsPerSession)
+  const auto& limits = settings_.limits;
+  if (subscriptions.size() >= limits.maxSubscriptionsPerSession || subscriptionCount() >= limits.maxSubscriptions)
     return Error{status::BadTooManySubscriptions,
-                 "a session may have " + std::to_string(settings_.limits.maxSubscriptionsPerSession) + " subscriptions",
+                 fmt::format("a session may have {} subscriptions, all of them together {}",
+                             limits.maxSubscriptionsPerSession, limits.maxSubscriptions),
                  {}};
   auto settings =
       revise(request.requestedPublishingInterval, request.requestedLifetimeCount, request.requestedMaxKeepAliveCount);
@@ -41,6 +44,7 @@ Result<CreateSubscriptionResponse> Server::createSubscription(const CreateSubscr
   settings.publishingEnabled = request.publishingEnabled;
   settings.priority = request.priority;
   const std::uint32_t id = ++lastSubscriptionId_;
+  ++summary_.cumulatedSubscriptionCount;
   subscriptions.emplace(id, std::make_unique<monitor::Subscription>(id, settings, context.now));
   CreateSubscriptionResponse response;
   response.subscriptionId = id;
@@ -77,6 +81,56 @@ Result<SetPublishingModeResponse> Server::setPublishingMode(const SetPublishingM
   return response;
 }
 
+Result<TransferSubscriptionsResponse> Server::transferSubscriptions(const TransferSubscriptionsRequest& request,
+                                                                    Context& context) {
+  if (auto fine = checkCount(request.subscriptionIds.size()); !fine) return fine.error();
+  TransferSubscriptionsResponse response;
+  OperationDiagnostics diagnostics(context.reply.wanted());
+  for (auto id : request.subscriptionIds) {
+    auto transferred = transferOne(id, request.sendInitialValues, context);
+    if (!transferred) diagnostics.note(response.results.size(), transferred.error());
+    response.results.push_back(transferred ? std::move(*transferred) : TransferResult{transferred.code(), {}});
+  }
+  diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
+  return response;
+}
+
+Result<TransferResult> Server::transferOne(std::uint32_t id, bool sendInitialValues, Context& context) {
+  Session& to = *context.session;
+  Session* from = nullptr;
+  for (const auto& [token, session] : sessions_)
+    if (session->subscriptions.contains(id)) from = session.get();
+  const auto orphan = orphans_.find(id);
+  if (!from && orphan == orphans_.end())
+    return Error{status::BadSubscriptionIdInvalid, fmt::format("there is no subscription {}", id), {}};
+  // Part 4, 5.13.7: to the same user only; without a user, to the same application.
+  const String& user = from ? from->userName : orphan->second.userName;
+  const String& application = from ? from->client.applicationUri : orphan->second.applicationUri;
+  if (!(user == to.userName) || (user.empty() && application.view() != to.client.applicationUri.view()))
+    return Error{status::BadUserAccessDenied, "the subscription belongs to somebody else", {}};
+  if (from != &to) {
+    if (to.subscriptions.size() >= settings_.limits.maxSubscriptionsPerSession)
+      return Error{status::BadTooManySubscriptions, "the session has as many subscriptions as it may", {}};
+    auto subscription = from ? std::move(from->subscriptions.extract(id).mapped())
+                             : std::move(orphans_.extract(id).mapped().subscription);
+    if (from) {
+      from->notices.emplace_back(id,
+                                 subscription->statusChange(status::GoodSubscriptionTransferred, context.wallClock));
+      publishLate(*from);
+      if (from->subscriptions.empty())
+        answerPublishes(*from, {status::BadNoSubscription, "the last subscription went to another session", {}});
+    }
+    to.subscriptions[id] = std::move(subscription);
+  }
+  auto& subscription = *to.subscriptions[id];
+  subscription.touch();
+  subscription.countTransfer(application.view() == to.client.applicationUri.view());
+  // What was sent before and not acknowledged can be had again.
+  TransferResult result{status::Good, subscription.availableSequenceNumbers()};
+  if (sendInitialValues) subscription.resendData(context.wallClock);
+  return result;
+}
+
 Result<DeleteSubscriptionsResponse> Server::deleteSubscriptions(const DeleteSubscriptionsRequest& request,
                                                                 Context& context) {
   if (auto fine = checkCount(request.subscriptionIds.size()); !fine) return fine.error();
@@ -91,10 +145,12 @@ Result<DeleteSubscriptionsResponse> Server::deleteSubscriptions(const DeleteSubs
   return response;
 }
 
+void Server::drop(monitor::Subscription& subscription) {
+  for (const auto& [itemId, item] : subscription.items()) forget(*item);
+}
+
 void Server::dropSubscription(Session& session, std::uint32_t id) {
-  auto node = session.subscriptions.extract(id);
-  if (!node) return;
-  for (const auto& [itemId, item] : node.mapped()->items()) sampling_.remove(*item);
+  if (auto node = session.subscriptions.extract(id)) drop(*node.mapped());
 }
 
 void Server::answerPublishes(Session& session, const Error& why) {
@@ -102,10 +158,10 @@ void Server::answerPublishes(Session& session, const Error& why) {
   session.publishes.clear();
 }
 
-void Server::publish(const PublishRequest& request, Context& context) {
+Result<void> Server::publish(const PublishRequest& request, Context& context) {
   Session& session = *context.session;
-  if (session.subscriptions.empty())
-    return context.reply.fault({status::BadNoSubscription, "the session has no subscription", {}}, context.wallClock);
+  if (session.subscriptions.empty() && session.notices.empty())
+    return Error{status::BadNoSubscription, "the session has no subscription", {}};
   List<StatusCode> acknowledged;
   for (const auto& acknowledgement : request.subscriptionAcknowledgements) {
     const auto found = session.subscriptions.find(acknowledgement.subscriptionId);
@@ -119,12 +175,28 @@ void Server::publish(const PublishRequest& request, Context& context) {
                                           context.wallClock);
     session.publishes.pop_front();
   }
-  const Instant giveUpAt = context.timeoutHint > 0 ? context.now + milliseconds(context.timeoutHint) : Instant::max();
-  session.publishes.push_back({context.reply, std::move(acknowledged), giveUpAt});
+  session.publishes.push_back({context.reply, std::move(acknowledged), context.giveUpAt()});
   publishLate(session);
+  return {};
 }
 
 void Server::publishLate(Session& session) {
+  auto answer = [&](std::uint32_t id, NotificationMessage message, bool more, List<std::uint32_t> available) {
+    auto waiting = std::move(session.publishes.front());
+    session.publishes.pop_front();
+    PublishResponse response;
+    response.subscriptionId = id;
+    response.availableSequenceNumbers = std::move(available);
+    response.moreNotifications = more;
+    response.notificationMessage = std::move(message);
+    response.results = std::move(waiting.acknowledged);
+    waiting.reply.send(std::move(response), clock_.wallClock());
+  };
+  while (!session.publishes.empty() && !session.notices.empty()) {
+    auto [id, message] = std::move(session.notices.front());
+    session.notices.pop_front();
+    answer(id, std::move(message), false, List<std::uint32_t>::emptyNotNull());
+  }
   while (!session.publishes.empty()) {
     // The highest priority first, then the one that waits longest.
     monitor::Subscription* next = nullptr;
@@ -136,16 +208,11 @@ void Server::publishLate(Session& session) {
       if (!next || rank(*subscription) < rank(*next)) next = subscription.get();
     }
     if (!next) return;
-    auto waiting = std::move(session.publishes.front());
-    session.publishes.pop_front();
-    auto published = next->publish(clock_.wallClock());
-    PublishResponse response;
-    response.subscriptionId = next->id();
-    response.availableSequenceNumbers = next->availableSequenceNumbers();
-    response.moreNotifications = published.moreNotifications;
-    response.notificationMessage = std::move(published.message);
-    response.results = std::move(waiting.acknowledged);
-    waiting.reply.send(std::move(response), clock_.wallClock());
+    auto published = next->publish(clock_.wallClock(), [this](const monitor::MonitoredItem& item) {
+      const auto event = announcer_.make(id::EventQueueOverflowEventType, 900, "events were lost: the queue was full");
+      return item.settings().events->select(space_, event);
+    });
+    answer(next->id(), std::move(published.message), published.moreNotifications, next->availableSequenceNumbers());
   }
 }
 
@@ -168,8 +235,21 @@ void Server::tickSubscriptions(Session& session, Instant now) {
   for (auto id : expired) {
     spdlog::info("subscription {} of session '{}' ended: no Publish request came for its life-time", id,
                  session.name.view());
+    session.notices.emplace_back(id, session.subscriptions[id]->statusChange(status::BadTimeout, clock_.wallClock()));
     dropSubscription(session, id);
   }
+}
+
+void Server::tickOrphans(Instant now) {
+  std::erase_if(orphans_, [&](auto& entry) {
+    auto& subscription = *entry.second.subscription;
+    if (subscription.cycleDue() > now) return false;
+    subscription.cycle(now, false);
+    if (!subscription.isExpired()) return false;
+    spdlog::info("subscription {} ended: nobody took it over in its life-time", entry.first);
+    drop(subscription);
+    return true;
+  });
 }
 
 Result<RepublishResponse> Server::republish(const RepublishRequest& request, Context& context) {

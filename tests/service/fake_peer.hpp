@@ -31,7 +31,8 @@ class FakePeer final : public server::Peer {
 /// A server with a clock that stands still until it is moved, and one client of it.
 class Bench {
  public:
-  explicit Bench(bool open = true) : space("urn:fernhollow.example:test") {
+  explicit Bench(bool open = true, const std::function<void(server::Settings&)>& adjust = {})
+      : space("urn:fernhollow.example:test") {
     spdlog::set_level(spdlog::level::off);
     space::loadNamespace0(space);
     server::Settings settings;
@@ -40,6 +41,7 @@ class Bench {
     settings.limits.maxSessions = 3;
     settings.limits.maxContinuationPointsPerSession = 2;
     settings.limits.maxPublishRequestsPerSession = 4;
+    if (adjust) adjust(settings);
     server = std::make_unique<server::Server>(
         space, settings, server::Clock{[this] { return now; }, [] { return ua::DateTime{133'000'000'000'000'000}; }});
   }
@@ -56,6 +58,32 @@ class Bench {
     space.refer(space.at(ua::id::ObjectsFolder), ua::id::HasComponent, added);
     space.refer(added, ua::id::HasTypeDefinition, space.at(ua::id::BaseDataVariableType));
     return added;
+  }
+  space::NodeIndex addNode(ua::NodeId id, ua::NodeClass nodeClass, const char* name, space::NodeIndex parent,
+                           ua::StandardId type = ua::id::BaseObjectType) {
+    space::NewNode node;
+    node.nodeId = std::move(id);
+    node.nodeClass = nodeClass;
+    node.browseName = {1, name};
+    node.eventNotifier = 1;
+    const auto added = *space.add(std::move(node));
+    space.refer(parent, ua::id::HasComponent, added);
+    if (nodeClass == ua::NodeClass::Object) space.refer(added, ua::id::HasTypeDefinition, space.at(type));
+    return added;
+  }
+  void addArguments(space::NodeIndex method, const char* name,
+                    const std::vector<std::pair<const char*, ua::StandardId>>& wanted) {
+    std::vector<ua::ExtensionObject> arguments;
+    for (const auto& [argument, type] : wanted)
+      arguments.push_back(ua::ExtensionObject::of(ua::Argument{argument, type, -1, {}, {}}));
+    space::NewNode node;
+    node.nodeId = ua::NodeId(1, ua::String(space.nodeId(method).text() + name));
+    node.nodeClass = ua::NodeClass::Variable;
+    node.browseName = {0, name};
+    node.traits.dataType = space.at(ua::id::Argument);
+    node.traits.valueRank = 1;
+    node.value = ua::Variant::array(arguments);
+    space.refer(method, ua::id::HasProperty, *space.add(std::move(node)));
   }
   template <class Request>
   void send(Request request) {

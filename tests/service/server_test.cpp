@@ -103,9 +103,9 @@ TEST_CASE("sessions are limited and time out", "[server]") {
 TEST_CASE("a service that isn't there is refused by name", "[server]") {
   Bench b;
   b.open();
-  const auto outcome = b.call(QueryNextRequest{});
+  const auto outcome = b.call(HistoryReadRequest{});
   CHECK(outcome.code() == status::BadServiceUnsupported);
-  CHECK(outcome.error().cause.find("QueryNextRequest") != std::string::npos);
+  CHECK(outcome.error().cause.find("HistoryReadRequest") != std::string::npos);
   b.server->handle(b.peer, 9, encode(NodeId(1, 7u)));
   CHECK(b.take<ReadResponse>().code() == status::BadDecodingError);
 }
@@ -166,7 +166,9 @@ TEST_CASE("reads give what was asked for, with the times that were asked for", "
   CHECK(result({NodeId(9, 9u), 13, {}, {}}) == status::BadNodeIdUnknown);
   CHECK(result({NodeId(1, String("flow")), 99, {}, {}}) == status::BadAttributeIdInvalid);
   CHECK(result({NodeId(1, String("flow")), 13, "0", {}}) == status::BadIndexRangeNoData);
-  CHECK(result({NodeId(1, String("flow")), 13, {}, {0, "Default Telepathy"}}) == status::BadDataEncodingUnsupported);
+  CHECK(result({NodeId(1, String("flow")), 13, {}, {0, "Default Binary"}}) == status::BadDataEncodingInvalid);
+  CHECK(result({id::Server_ServerStatus, 13, {}, {0, "Default Binary"}}).isGood());
+  CHECK(result({id::Server_ServerStatus, 13, {}, {0, "Default Telepathy"}}) == status::BadDataEncodingUnsupported);
   CHECK(result({NodeId(1, String("flow")), 3, {}, {0, "Default Binary"}}) == status::BadDataEncodingInvalid);
 }
 
@@ -237,34 +239,43 @@ TEST_CASE("browses go on where they stopped", "[server]") {
 TEST_CASE("calls are checked before they are carried out", "[server]") {
   Bench b;
   b.open();
-  const auto method = b.space.at(id::Server_GetMonitoredItems);
+  // A plant's own object and method: doubles a number.
+  const NodeId tank(1, String("tank")), dose(1, String("tank/dose"));
+  const auto object = b.addNode(tank, NodeClass::Object, "tank", b.space.at(id::ObjectsFolder));
+  const auto method = b.addNode(dose, NodeClass::Method, "dose", object);
+  b.addArguments(method, "InputArguments", {{"grams", id::UInt32}});
   int calls = 0;
   b.server->setCallHandler(method, [&](std::vector<Variant> inputs, std::function<void(server::CallOutcome)> done) {
     ++calls;
-    done({{status::Good, {}, {}},
-          {Variant::array({*inputs[0].get<std::uint32_t>()}), Variant::array(std::vector<std::uint32_t>())}});
+    done({{status::Good, {}, {}}, {Variant(2 * *inputs[0].get<std::uint32_t>())}});
   });
   auto call = [&](NodeId object, NodeId methodId, std::vector<Variant> inputs) {
     CallRequest request;
     request.methodsToCall.push_back({std::move(object), std::move(methodId), List<Variant>(std::move(inputs))});
     return b.call(request)->results[0];
   };
-  const auto fine = call(id::Server, id::Server_GetMonitoredItems, {Variant(5u)});
+  const auto fine = call(tank, dose, {Variant(5u)});
   CHECK(fine.statusCode.isGood());
-  CHECK(fine.outputArguments[0] == Variant::array({5u}));
-  CHECK(call(id::Server, id::ServerType_GetMonitoredItems, {Variant(6u)})
-            .statusCode.isGood());  // named by its type's method
-  const auto wrong = call(id::Server, id::Server_GetMonitoredItems, {Variant("5")});
+  CHECK(fine.outputArguments[0] == Variant(10u));
+  const auto wrong = call(tank, dose, {Variant("5")});
   CHECK(wrong.statusCode == status::BadInvalidArgument);
   CHECK(wrong.inputArgumentResults == List<StatusCode>{status::BadTypeMismatch});
-  CHECK(call(id::Server, id::Server_GetMonitoredItems, {}).statusCode == status::BadArgumentsMissing);
-  CHECK(call(id::Server, id::Server_GetMonitoredItems, {Variant(1u), Variant(2u)}).statusCode ==
-        status::BadTooManyArguments);
-  CHECK(call(id::ObjectsFolder, id::Server_GetMonitoredItems, {Variant(1u)}).statusCode == status::BadMethodInvalid);
-  CHECK(call(id::Server, id::Server_ServiceLevel, {}).statusCode == status::BadMethodInvalid);
-  CHECK(call(NodeId(9, 9u), id::Server_GetMonitoredItems, {}).statusCode == status::BadNodeIdUnknown);
-  CHECK(call(id::Server, id::Server_ResendData, {Variant(1u)}).statusCode == status::BadNotImplemented);
-  CHECK(calls == 2);
+  struct Case {
+    NodeId object, method;
+    std::vector<Variant> inputs;
+    StatusCode expected;
+  };
+  for (const auto& c : std::vector<Case>{
+           {tank, dose, {}, status::BadArgumentsMissing},
+           {tank, dose, {Variant(1u), Variant(2u)}, status::BadTooManyArguments},
+           {id::ObjectsFolder, dose, {Variant(1u)}, status::BadMethodInvalid},
+           {id::Server, id::Server_ServiceLevel, {}, status::BadMethodInvalid},
+           {NodeId(9, 9u), dose, {Variant(1u)}, status::BadNodeIdUnknown},
+           {NodeId(), dose, {Variant(1u)}, status::BadNodeIdInvalid},
+           {tank, NodeId(), {Variant(1u)}, status::BadMethodInvalid},
+           {id::Server, id::ServerType_GetMonitoredItems, {Variant(6u)}, status::BadSubscriptionIdInvalid}})
+    CHECK(call(c.object, c.method, c.inputs).statusCode == c.expected);
+  CHECK(calls == 1);
 }
 
 TEST_CASE("subscriptions bring changes, keep alive, and are acknowledged", "[server]") {
@@ -345,7 +356,8 @@ TEST_CASE("no message is lost with a connection", "[server]") {
       Variant(7.0));
 }
 
-TEST_CASE("a subscription without Publish requests ends with its life-time", "[server]") {
+TEST_CASE("a subscription without Publish requests ends with its life-time and says so",
+          "[server][cu:Subscription Minimum 1]") {
   Bench b;
   b.open();
   b.addVariable("flow", id::Double, Variant(0.0));
@@ -385,6 +397,8 @@ TEST_CASE("monitored items are checked, modified and deleted", "[server]") {
   CHECK(create([](Item& i) { i.requestedParameters.filter = ExtensionObject::of(Range{}); }) ==
         status::BadMonitoredItemFilterInvalid);
   CHECK(create([](Item& i) { i.requestedParameters.filter = ExtensionObject::of(EventFilter{}); }) ==
+        status::BadFilterNotAllowed);
+  CHECK(create([](Item& i) { i.requestedParameters.filter = ExtensionObject::of(AggregateFilter{}); }) ==
         status::BadMonitoredItemFilterUnsupported);
   CHECK(create([&](Item& i) { i.requestedParameters.filter = deadband(DeadbandType::Absolute, 5); }).isGood());
 

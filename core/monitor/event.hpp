@@ -1,0 +1,49 @@
+#pragma once
+
+#include "core/space/content_filter.hpp"
+
+namespace zunth::monitor {
+
+/// An event that happened (Part 5, 6.4): its type, the node it starts from, and the values of its fields.
+class Event final : public space::FilterSubject {
+ public:
+  using Path = std::vector<ua::QualifiedName>;
+
+  Event(space::NodeIndex type, space::NodeIndex source) : type_(type), source_(source) {}
+
+  /// `path` is a name of namespace 0, or several joined by '/': "Severity", "ActiveState/Id".
+  Event& set(std::string_view path, ua::Variant value);
+  Event& set(Path path, ua::Variant value);
+  /// Null when the event has no such field.
+  ua::Variant field(const Path& path) const;
+
+  // FilterSubject
+  ua::Variant value(const ua::SimpleAttributeOperand& operand) const override;
+  ua::Variant value(const ua::AttributeOperand&) const override { return {}; }
+  space::NodeIndex type() const override { return type_; }
+  space::NodeIndex node() const override { return source_; }
+
+ private:
+  space::NodeIndex type_;
+  space::NodeIndex source_;
+  std::vector<std::pair<Path, ua::Variant>> fields_;
+};
+
+/// Which events an item wants and what it wants to know of them (EventFilter; Part 4, 7.22.3).
+class EventSelector {
+ public:
+  /// `result` tells what came of each clause; it is to be returned to the client when it isn't empty.
+  /// BadEventFilterInvalid for a where clause that can't be, or a filter without a select clause that can.
+  static ua::Result<EventSelector> from(const space::Space& space, const ua::EventFilter& filter,
+                                        ua::EventFilterResult& result);
+
+  bool wants(const space::Space& space, const Event& event) const;
+  /// One value for each select clause; null for fields that the event doesn't have.
+  ua::List<ua::Variant> select(const space::Space& space, const Event& event) const;
+
+ private:
+  std::vector<ua::SimpleAttributeOperand> clauses_;
+  space::ContentFilter where_;
+};
+
+}  // namespace zunth::monitor

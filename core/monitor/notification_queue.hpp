@@ -1,0 +1,45 @@
+#pragma once
+
+#include <cstddef>
+#include <utility>
+#include <vector>
+
+namespace zunth::monitor {
+
+/// What waits to be published of one item, oldest first. Takes away lazily from the front, so that a burst moves
+/// nothing.
+template <class T>
+class NotificationQueue {
+ public:
+  std::size_t size() const { return items_.size() - taken_; }
+  bool empty() const { return size() == 0; }
+  T& front() { return items_[taken_]; }
+  T& back() { return items_.back(); }
+  void push(T item) { items_.push_back(std::move(item)); }
+  T take() {
+    T item = std::move(items_[taken_]);
+    dropFront();
+    return item;
+  }
+  void dropFront() {
+    ++taken_;
+    if (taken_ == items_.size()) {
+      clear();
+    } else if (taken_ > 8 && taken_ * 2 > items_.size()) {
+      items_.erase(items_.begin(), items_.begin() + static_cast<std::ptrdiff_t>(taken_));
+      taken_ = 0;
+    }
+  }
+  /// The newest but one gives way to the newest.
+  void dropSecondNewest() { items_.erase(items_.end() - 2); }
+  void clear() {
+    items_.clear();
+    taken_ = 0;
+  }
+
+ private:
+  std::vector<T> items_;
+  std::size_t taken_ = 0;  // of items_, already gone
+};
+
+}  // namespace zunth::monitor

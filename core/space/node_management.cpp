@@ -1,0 +1,335 @@
+#include "core/space/node_management.hpp"
+
+#include "core/space/instances.hpp"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+namespace zunth::space {
+
+using namespace ua;
+
+namespace {
+
+NodeIndex local(const Space& space, const ExpandedNodeId& id) {
+  if (id.serverIndex != 0) return kNoNode;
+  if (id.namespaceUri.empty()) return space.find(id.nodeId);
+  const auto ns = space.namespaceIndex(id.namespaceUri.view());
+  return ns ? space.find(id.nodeId.inNamespace(*ns)) : kNoNode;
+}
+
+NodeIndex referenceType(const Space& space, const NodeId& id) {
+  const NodeIndex found = space.find(id);
+  return found != kNoNode && space.nodeClass(found) == NodeClass::ReferenceType && !space.isAbstract(found) ? found
+                                                                                                            : kNoNode;
+}
+
+bool isType(NodeClass c) {
+  return c == NodeClass::ObjectType || c == NodeClass::VariableType || c == NodeClass::ReferenceType ||
+         c == NodeClass::DataType;
+}
+bool isInstance(NodeClass c) { return c == NodeClass::Object || c == NodeClass::Variable || c == NodeClass::Method; }
+
+/// What kinds of nodes a reference may join (Part 3, 7).
+bool isAllowed(const Space& space, NodeIndex source, NodeIndex type, NodeClass target) {
+  const NodeClass from = space.nodeClass(source);
+  if (space.isSubtype(type, id::HasSubtype)) return isType(from) && from == target;
+  if (space.isSubtype(type, id::HasProperty)) return target == NodeClass::Variable;
+  if (space.isSubtype(type, id::HasComponent))
+    return isInstance(target) && from != NodeClass::Method && from != NodeClass::DataType &&
+           from != NodeClass::ReferenceType && !(from == NodeClass::Variable && target == NodeClass::Object);
+  if (space.isSubtype(type, id::HasEventSource)) return from == NodeClass::Object;
+  if (space.isSubtype(type, id::HasTypeDefinition))
+    return (from == NodeClass::Object && target == NodeClass::ObjectType) ||
+           (from == NodeClass::Variable && target == NodeClass::VariableType);
+  return true;
+}
+
+/// Values that the client gave, each only when it says so in specifiedAttributes.
+struct Attributes {
+  NewNode& node;
+  const Space& space;
+
+  template <class T>
+  void common(const T& from) const {
+    if (from.specifiedAttributes & NodeAttributesMask::DisplayName) node.displayName = from.displayName;
+    if (from.specifiedAttributes & NodeAttributesMask::Description) node.description = from.description;
+  }
+  template <class T>
+  Result<void> value(const T& from) const {
+    using Mask = NodeAttributesMask;
+    if (from.specifiedAttributes & Mask::DataType) {
+      node.traits.dataType = space.find(from.dataType);
+      if (node.traits.dataType == kNoNode || space.nodeClass(node.traits.dataType) != NodeClass::DataType)
+        return Error{status::BadNodeAttributesInvalid, "there is no data type " + from.dataType.text(), {}};
+    }
+    if (from.specifiedAttributes & Mask::ValueRank) node.traits.valueRank = from.valueRank;
+    if (from.specifiedAttributes & Mask::ArrayDimensions) node.arrayDimensions = from.arrayDimensions;
+    if (from.specifiedAttributes & Mask::Value) node.value = from.value;
+    return {};
+  }
+};
+
+template <class T>
+Result<T> attributesAs(const ExtensionObject& object) {
+  if (object.isNull()) return T{};
+  if (!object.is<T>())
+    return Error{status::BadNodeAttributesInvalid, "the attributes are not those of the node class", {}};
+  auto read = object.as<T>();
+  if (!read) return Error{status::BadNodeAttributesInvalid, read.error().cause, {}};
+  return read;
+}
+
+Result<void> applyAttributes(const Space& space, const AddNodesItem& item, NewNode& node, NodeIndex definition) {
+  using Mask = NodeAttributesMask;
+  const Attributes out{node, space};
+  const auto& given = item.nodeAttributes;
+  switch (item.nodeClass) {
+    case NodeClass::Object: {
+      auto a = attributesAs<ObjectAttributes>(given);
+      if (!a) return a.error();
+      out.common(*a);
+      if (a->specifiedAttributes & Mask::EventNotifier) node.eventNotifier = a->eventNotifier;
+      return {};
+    }
+    case NodeClass::Variable: {
+      node.traits = space.traits(definition);
+      node.traits.accessLevel = AccessLevelType::CurrentRead;
+      auto a = attributesAs<VariableAttributes>(given);
+      if (!a) return a.error();
+      out.common(*a);
+      if (auto fine = out.value(*a); !fine) return fine;
+      if (a->specifiedAttributes & Mask::AccessLevel) node.traits.accessLevel = a->accessLevel;
+      if (a->specifiedAttributes & Mask::MinimumSamplingInterval)
+        node.traits.minimumSamplingInterval = static_cast<float>(a->minimumSamplingInterval);
+      if (a->specifiedAttributes & Mask::Historizing) node.traits.historizing = a->historizing;
+      if (!node.value.isNull() && !space.accepts(node.traits, node.value))
+        return Error{status::BadNodeAttributesInvalid, "the value is not of the variable's data type", {}};
+      return {};
+    }
+    case NodeClass::Method: {
+      auto a = attributesAs<MethodAttributes>(given);
+      if (!a) return a.error();
+      out.common(*a);
+      if (a->specifiedAttributes & Mask::Executable) node.executable = a->executable;
+      return {};
+    }
+    case NodeClass::View: {
+      auto a = attributesAs<ViewAttributes>(given);
+      if (!a) return a.error();
+      out.common(*a);
+      if (a->specifiedAttributes & Mask::ContainsNoLoops) node.containsNoLoops = a->containsNoLoops;
+      return {};
+    }
+    case NodeClass::ObjectType: {
+      auto a = attributesAs<ObjectTypeAttributes>(given);
+      if (!a) return a.error();
+      out.common(*a);
+      if (a->specifiedAttributes & Mask::IsAbstract) node.isAbstract = a->isAbstract;
+      return {};
+    }
+    case NodeClass::VariableType: {
+      auto a = attributesAs<VariableTypeAttributes>(given);
+      if (!a) return a.error();
+      out.common(*a);
+      if (a->specifiedAttributes & Mask::IsAbstract) node.isAbstract = a->isAbstract;
+      return out.value(*a);
+    }
+    case NodeClass::ReferenceType: {
+      auto a = attributesAs<ReferenceTypeAttributes>(given);
+      if (!a) return a.error();
+      out.common(*a);
+      if (a->specifiedAttributes & Mask::IsAbstract) node.isAbstract = a->isAbstract;
+      if (a->specifiedAttributes & Mask::Symmetric) node.isSymmetric = a->symmetric;
+      if (a->specifiedAttributes & Mask::InverseName) node.inverseName = a->inverseName;
+      return {};
+    }
+    case NodeClass::DataType: {
+      auto a = attributesAs<DataTypeAttributes>(given);
+      if (!a) return a.error();
+      out.common(*a);
+      if (a->specifiedAttributes & Mask::IsAbstract) node.isAbstract = a->isAbstract;
+      return {};
+    }
+    default: return Error{status::BadNodeClassInvalid, "a node is of one class", {}};
+  }
+}
+
+/// An id of its own for a new node: the parent's path with the name where that is a text and free, else a number.
+NodeId freeId(const Space& space, NodeIndex parent, const QualifiedName& name) {
+  const std::uint16_t ns = name.namespaceIndex == 0 ? 1 : name.namespaceIndex;
+  const NodeId& above = space.nodeId(parent);
+  const bool extends = above.type() == IdentifierType::String && above.namespaceIndex() == ns;
+  const NodeId wanted(ns,
+                      String(extends ? std::string(above.octets().view()) + "/" + name.name.str() : name.name.str()));
+  if (space.find(wanted) == kNoNode) return wanted;
+  for (std::uint32_t number = 1;; ++number)
+    if (NodeId id(ns, String(std::string(wanted.octets().view()) + "-" + std::to_string(number)));
+        space.find(id) == kNoNode)
+      return id;
+}
+
+NodeIndex typeOf(const Space& space, const AddNodesItem& item) {
+  if (item.nodeClass != NodeClass::Object && item.nodeClass != NodeClass::Variable) return kNoNode;
+  const bool isObject = item.nodeClass == NodeClass::Object;
+  const NodeIndex found = local(space, item.typeDefinition);
+  const bool fits = found != kNoNode && !space.isAbstract(found) &&
+                    space.nodeClass(found) == (isObject ? NodeClass::ObjectType : NodeClass::VariableType);
+  return fits ? found : kNoNode;
+}
+
+bool hasOtherParent(const Space& space, NodeIndex node, NodeIndex but) {
+  return std::ranges::any_of(space.references(node), [&](const Reference& r) {
+    return !r.isForward() && r.target() != but && space.isSubtype(r.type(), id::HierarchicalReferences);
+  });
+}
+
+}  // namespace
+
+Result<NodeIndex> addNode(Space& space, const AddNodesItem& item) {
+  if (item.requestedNewNodeId.serverIndex != 0 || item.parentNodeId.serverIndex != 0)
+    return Error{status::BadServerIndexInvalid, "nodes of other servers can't be added here", {}};
+  const NodeIndex parent = local(space, item.parentNodeId);
+  if (parent == kNoNode)
+    return Error{status::BadParentNodeIdInvalid, "there is no parent " + item.parentNodeId.text(), {}};
+  const NodeIndex reference = referenceType(space, item.referenceTypeId);
+  if (reference == kNoNode)
+    return Error{status::BadReferenceTypeIdInvalid, "there is no reference type " + item.referenceTypeId.text(), {}};
+  const auto classBits = static_cast<std::uint32_t>(item.nodeClass);
+  if (classBits == 0 || (classBits & (classBits - 1)) != 0 || classBits > 128)
+    return Error{status::BadNodeClassInvalid, "a node is of one class", {}};
+  if (!space.isSubtype(reference, id::HierarchicalReferences) || !isAllowed(space, parent, reference, item.nodeClass))
+    return Error{status::BadReferenceNotAllowed,
+                 fmt::format("{} can't lead from {} to such a node", space.browseName(reference).name.view(),
+                             space.path(parent)),
+                 {}};
+  if (item.browseName.name.empty() || item.browseName.name.size() > 512 ||
+      item.browseName.namespaceIndex >= space.namespaces().size())
+    return Error{
+        status::BadBrowseNameInvalid, "a browse name has 1 to 512 octets and a namespace that the server knows", {}};
+  if (space.isSubtype(reference, id::HasChild) && space.child(parent, item.browseName, id::HasChild) != kNoNode)
+    return Error{status::BadBrowseNameDuplicated,
+                 fmt::format("{} has a child {} already", space.path(parent), item.browseName.text()),
+                 {}};
+
+  const bool needsType = item.nodeClass == NodeClass::Object || item.nodeClass == NodeClass::Variable;
+  const NodeIndex definition = typeOf(space, item);
+  if (needsType ? definition == kNoNode : !item.typeDefinition.nodeId.isNull())
+    return Error{status::BadTypeDefinitionInvalid,
+                 needsType ? "there is no such type that can have instances: " + item.typeDefinition.text()
+                           : "only objects and variables have a type definition",
+                 {}};
+
+  NewNode node;
+  node.nodeClass = item.nodeClass;
+  node.browseName = item.browseName;
+  if (auto fine = applyAttributes(space, item, node, definition); !fine) return fine.error();
+  node.nodeId = item.requestedNewNodeId.nodeId;
+  if (!item.requestedNewNodeId.namespaceUri.empty()) {
+    const auto ns = space.namespaceIndex(item.requestedNewNodeId.namespaceUri.view());
+    if (!ns) return Error{status::BadNodeIdRejected, "the server has no such namespace", {}};
+    node.nodeId = node.nodeId.inNamespace(*ns);
+  }
+  if (node.nodeId.isNull())
+    node.nodeId = freeId(space, parent, item.browseName);
+  else if (node.nodeId.namespaceIndex() == 0 || node.nodeId.namespaceIndex() >= space.namespaces().size())
+    return Error{status::BadNodeIdRejected, node.nodeId.text() + " is in a namespace that takes no nodes", {}};
+  if (space.find(node.nodeId) != kNoNode)
+    return Error{status::BadNodeIdExists, "there is a node " + node.nodeId.text() + " already", {}};
+
+  const bool isVariable = item.nodeClass == NodeClass::Variable;
+  auto added = space.add(std::move(node));
+  if (!added) return added.error();
+  space.refer(parent, reference, *added);
+  if (definition == kNoNode) return *added;
+  space.refer(*added, id::HasTypeDefinition, definition);
+  if (isVariable && space.value(*added).value.isNull() && space.value(*added).status.isGood() &&
+      !space.value(definition).value.isNull())
+    space.setValue(*added, space.value(definition));
+  instantiate(space, *added, definition, [&space](NodeIndex above, NewNode copy) {
+    copy.nodeId = freeId(space, above, {space.nodeId(above).namespaceIndex(), copy.browseName.name});
+    auto child = space.add(std::move(copy));
+    return child ? *child : kNoNode;
+  });
+  return *added;
+}
+
+Result<void> deleteNode(Space& space, const DeleteNodesItem& item, const std::function<void(NodeIndex)>& removed) {
+  const NodeIndex node = space.find(item.nodeId);
+  if (node == kNoNode) return Error{status::BadNodeIdUnknown, "there is no node " + item.nodeId.text(), {}};
+  if (item.nodeId.namespaceIndex() == 0)
+    return Error{status::BadNoDeleteRights, "the standard's own nodes can't be deleted", {}};
+  // Children first found, all of them deleted after: what only this node leads to goes with it.
+  std::vector<NodeIndex> doomed{node};
+  for (std::size_t i = 0; i < doomed.size(); ++i)
+    for (const Reference& reference : space.references(doomed[i]))
+      if (reference.isForward() && space.isSubtype(reference.type(), id::Aggregates) &&
+          !hasOtherParent(space, reference.target(), doomed[i]) &&
+          std::ranges::find(doomed, reference.target()) == doomed.end())
+        doomed.push_back(reference.target());
+  for (const NodeIndex one : doomed) removed(one);
+  for (const NodeIndex one : doomed) space.remove(one);
+  return {};
+}
+
+Result<void> addReference(Space& space, const AddReferencesItem& item) {
+  const NodeIndex source = space.find(item.sourceNodeId);
+  if (source == kNoNode)
+    return Error{status::BadSourceNodeIdInvalid, "there is no node " + item.sourceNodeId.text(), {}};
+  const NodeIndex type = referenceType(space, item.referenceTypeId);
+  if (type == kNoNode)
+    return Error{status::BadReferenceTypeIdInvalid, "there is no reference type " + item.referenceTypeId.text(), {}};
+  if (!item.targetServerUri.empty())
+    return Error{status::BadReferenceLocalOnly, "references lead to nodes of this server only", {}};
+  const NodeIndex target = local(space, item.targetNodeId);
+  if (target == kNoNode)
+    return Error{status::BadTargetNodeIdInvalid, "there is no node " + item.targetNodeId.text(), {}};
+  if (item.targetNodeClass != space.nodeClass(target))
+    return Error{status::BadNodeClassInvalid, "the target is of another node class", {}};
+  if (source == target) return Error{status::BadInvalidSelfReference, "a node can't refer to itself", {}};
+  const NodeIndex from = item.isForward ? source : target, to = item.isForward ? target : source;
+  if (std::ranges::count(space.references(from), Reference(type, true, to)) > 0)
+    return Error{status::BadDuplicateReferenceNotAllowed, "the reference is there already", {}};
+  const bool hasTypeAlready = space.isSubtype(type, id::HasTypeDefinition) && space.typeDefinition(from) != kNoNode;
+  const bool hasSupertypeAlready = space.isSubtype(type, id::HasSubtype) && space.supertype(to) != kNoNode;
+  const bool isCircle = space.isSubtype(type, id::HasSubtype) && space.isSubtype(from, to);
+  if (hasTypeAlready || hasSupertypeAlready || isCircle || !isAllowed(space, from, type, space.nodeClass(to)))
+    return Error{status::BadReferenceNotAllowed,
+                 fmt::format("{} can't lead from {} to {}", space.browseName(type).name.view(), space.path(from),
+                             space.path(to)),
+                 {}};
+  space.refer(from, type, to);
+  return {};
+}
+
+Result<void> deleteReference(Space& space, const DeleteReferencesItem& item) {
+  const NodeIndex source = space.find(item.sourceNodeId);
+  if (source == kNoNode)
+    return Error{status::BadSourceNodeIdInvalid, "there is no node " + item.sourceNodeId.text(), {}};
+  const NodeIndex type = referenceType(space, item.referenceTypeId);
+  if (type == kNoNode)
+    return Error{status::BadReferenceTypeIdInvalid, "there is no reference type " + item.referenceTypeId.text(), {}};
+  if (item.targetNodeId.serverIndex != 0)
+    return Error{status::BadServerIndexInvalid, "references lead to nodes of this server only", {}};
+  const NodeIndex target = local(space, item.targetNodeId);
+  if (target == kNoNode)
+    return Error{status::BadTargetNodeIdInvalid, "there is no node " + item.targetNodeId.text(), {}};
+  const NodeIndex from = item.isForward ? source : target, to = item.isForward ? target : source;
+  if (std::ranges::count(space.references(from), Reference(type, true, to)) == 0)
+    return Error{status::BadNotFound, "there is no such reference", {}};
+  if (space.nodeId(from).namespaceIndex() == 0 && space.nodeId(to).namespaceIndex() == 0)
+    return Error{status::BadNoDeleteRights, "the standard's own references can't be deleted", {}};
+  const bool isHierarchical = space.isSubtype(type, id::HierarchicalReferences);
+  const auto parents = std::ranges::count_if(space.references(to), [&](const Reference& r) {
+    return !r.isForward() && space.isSubtype(r.type(), id::HierarchicalReferences);
+  });
+  if (space.isSubtype(type, id::HasTypeDefinition) || (isHierarchical && parents <= 1))
+    return Error{status::BadReferenceNotAllowed,
+                 isHierarchical ? space.path(to) + " would lose its last parent" : space.path(from) + " needs its type",
+                 isHierarchical ? "delete the node instead" : ""};
+  space.unrefer(from, type, to);
+  return {};
+}
+
+}  // namespace zunth::space

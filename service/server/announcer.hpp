@@ -1,0 +1,60 @@
+#pragma once
+
+#include "core/monitor/event_delivery.hpp"
+#include "service/server/session.hpp"
+
+namespace zunth::server {
+
+/// What the server itself announces as events of the Server object: audit (Part 5, 6.4.3 on), changes of the model
+/// and of the meaning of values. Makes nothing while nobody listens.
+class Announcer {
+ public:
+  Announcer(space::Space& space, monitor::EventDelivery& delivery, std::function<ua::DateTime()> wallClock,
+            bool audits);
+
+  /// An event with the fields that every event has; the source is the Server unless another is given.
+  monitor::Event make(ua::StandardId type, std::uint16_t severity, std::string message,
+                      space::NodeIndex source = space::kNoNode);
+  void raise(const monitor::Event& event) { delivery_.raise(event); }
+  /// Whether audit events are made at all, as the Auditing property says.
+  bool audits() const { return audits_; }
+
+  /// Who did what is audited, for a request.
+  struct Actor {
+    const Session* session;
+    const ua::RequestHeader& header;
+    const Peer& peer;
+  };
+  void channelOpened(const Peer& peer, const ua::OpenSecureChannelRequest& request, ua::StatusCode status);
+  void channelClosed(const Peer& peer, ua::StatusCode why);
+  void sessionCreated(const Actor& actor, const ua::CreateSessionRequest& request, ua::StatusCode status);
+  void sessionActivated(const Actor& actor, const ua::ActivateSessionRequest& request, ua::StatusCode status);
+  void sessionClosed(const Session& session, std::string_view how);
+  void requestsCancelled(const Actor& actor, std::uint32_t requestHandle);
+  void written(const Actor& actor, const ua::WriteValue& write, const ua::Variant& before, ua::StatusCode status);
+  void called(const Actor& actor, const ua::CallMethodRequest& call, ua::StatusCode status);
+  void nodesAdded(const Actor& actor, const ua::List<ua::AddNodesItem>& items, bool allGood);
+  void nodesDeleted(const Actor& actor, const ua::List<ua::DeleteNodesItem>& items, bool allGood);
+  void referencesAdded(const Actor& actor, const ua::List<ua::AddReferencesItem>& items, bool allGood);
+  void referencesDeleted(const Actor& actor, const ua::List<ua::DeleteReferencesItem>& items, bool allGood);
+
+  /// The nodes of the address space have changed: a GeneralModelChangeEvent, and the NodeVersion of those that have
+  /// one.
+  void modelChanged(std::vector<ua::ModelChangeStructureDataType> changes);
+  /// The meaning of a variable's value has changed, as its range did.
+  void meaningChanged(space::NodeIndex variable);
+
+ private:
+  bool isHeard() const { return audits_ && delivery_.isWatched(); }
+  monitor::Event audit(ua::StandardId type, const char* source, bool isGood, std::string message);
+  monitor::Event audit(ua::StandardId type, const char* source, bool isGood, std::string message, const Actor& actor);
+
+  space::Space& space_;
+  monitor::EventDelivery& delivery_;
+  std::function<ua::DateTime()> wallClock_;
+  bool audits_;
+  std::uint64_t lastEvent_ = 0;
+  std::uint64_t eventIdStart_;  // random, so that ids of two runs differ
+};
+
+}  // namespace zunth::server
