@@ -1,0 +1,231 @@
+// Events from their cause to a client's queue.
+#include "core/space/attributes.hpp"
+
+#include "tests/service/fake_peer.hpp"
+#include <catch2/catch.hpp>
+
+using namespace zunth;
+using namespace zunth::ua;
+using test::Bench;
+
+namespace {
+
+EventFilter wants(std::vector<const char*> fields, StandardId type = id::BaseEventType) {
+  EventFilter filter;
+  for (const char* name : fields) {
+    SimpleAttributeOperand operand;
+    operand.typeDefinitionId = type;
+    operand.browsePath.push_back({0, name});
+    operand.attributeId = static_cast<std::uint32_t>(AttributeId::Value);
+    filter.selectClauses.push_back(std::move(operand));
+  }
+  return filter;
+}
+
+EventFilter ofType(EventFilter filter, StandardId type) {
+  ContentFilterElement element;
+  element.filterOperator = FilterOperator::OfType;
+  element.filterOperands.push_back(ExtensionObject::of(LiteralOperand{NodeId(type)}));
+  filter.whereClause.elements.push_back(std::move(element));
+  return filter;
+}
+
+MonitoredItemCreateResult watchEvents(Bench& b, std::uint32_t subscription, NodeId node, EventFilter filter,
+                                      std::uint32_t queueSize = 100, bool discardOldest = true) {
+  CreateMonitoredItemsRequest request;
+  request.subscriptionId = subscription;
+  MonitoredItemCreateRequest item;
+  item.itemToMonitor = {std::move(node), static_cast<std::uint32_t>(AttributeId::EventNotifier), {}, {}};
+  item.monitoringMode = MonitoringMode::Reporting;
+  item.requestedParameters = {7, 0, ExtensionObject::of(std::move(filter)), queueSize, discardOldest};
+  request.itemsToCreate.push_back(std::move(item));
+  return b.call(request)->results[0];
+}
+
+std::uint32_t subscribe(Bench& b) {
+  CreateSubscriptionRequest request;
+  request.requestedPublishingInterval = 100;
+  request.requestedMaxKeepAliveCount = 1000;
+  request.publishingEnabled = true;
+  return b.call(request)->subscriptionId;
+}
+
+/// The events of the next publish response.
+List<EventFieldList> nextEvents(Bench& b) {
+  b.send(PublishRequest{});
+  b.pass(100);
+  const auto response = b.take<PublishResponse>();
+  REQUIRE(response);
+  if (response->notificationMessage.notificationData.empty()) return {};
+  const auto events = response->notificationMessage.notificationData[0].as<EventNotificationList>();
+  REQUIRE(events);
+  return events->events;
+}
+
+}  // namespace
+
+TEST_CASE("events are heard at their source, at the notifiers above it, and at the Server",
+          "[events][cu:Monitor Events]") {
+  Bench b;
+  b.open();
+  const auto plant = b.addNode(NodeId(1, String("plant")), NodeClass::Object, "plant", b.space.at(id::ObjectsFolder));
+  const auto pump = b.addNode(NodeId(1, String("pump")), NodeClass::Object, "pump", plant);
+  const auto other = b.addNode(NodeId(1, String("other")), NodeClass::Object, "other", plant);
+  b.space.refer(b.space.at(id::Server), id::HasNotifier, plant);
+  b.space.refer(plant, id::HasEventSource, pump);
+  const auto subscription = subscribe(b);
+  for (auto node : {b.space.at(id::Server), plant, pump, other})
+    CHECK(watchEvents(b, subscription, b.space.nodeId(node), wants({"SourceName", "Severity"})).statusCode.isGood());
+  b.server->announcer().raise(b.server->announcer().make(id::DeviceFailureEventType, 700, "it hums", pump));
+  const auto events = nextEvents(b);
+  CHECK(events.size() == 3);
+  for (const auto& event : events) {
+    CHECK(event.clientHandle == 7);
+    CHECK(event.eventFields == List<Variant>{Variant(String("pump")), Variant(std::uint16_t{700})});
+  }
+}
+
+TEST_CASE("an event has the fields that every event has", "[events][cu:Base Info Event Type]") {
+  Bench b;
+  b.open();
+  const auto subscription = subscribe(b);
+  const std::vector<const char*> fields{"EventId", "EventType",   "SourceNode", "SourceName",
+                                        "Time",    "ReceiveTime", "Message",    "Severity"};
+  watchEvents(b, subscription, id::Server, wants(fields));
+  b.server->announcer().raise(b.server->announcer().make(id::SystemEventType, 10, "a"));
+  b.server->announcer().raise(b.server->announcer().make(id::SystemEventType, 10, "b"));
+  const auto events = nextEvents(b);
+  REQUIRE(events.size() == 2);
+  for (const auto& value : events[0].eventFields) CHECK_FALSE(value.isNull());
+  CHECK_FALSE(events[0].eventFields[0] == events[1].eventFields[0]);  // ids differ
+  CHECK(events[0].eventFields[1] == Variant(NodeId(id::SystemEventType)));
+}
+
+TEST_CASE("a full queue of events says that some are missing", "[events][cu:Monitor Queueing Size 10]") {
+  for (const bool discardOldest : {true, false}) {
+    Bench b;
+    b.open();
+    const auto subscription = subscribe(b);
+    auto filter = wants({"EventType", "Message"});
+    watchEvents(b, subscription, id::Server, ofType(filter, id::SystemEventType), 2, discardOldest);
+    for (const char* text : {"a", "b", "c", "d"})
+      b.server->announcer().raise(b.server->announcer().make(id::SystemEventType, 10, text));
+    const auto events = nextEvents(b);
+    REQUIRE(events.size() == 3);
+    const std::size_t mark = discardOldest ? 0 : 2, first = discardOldest ? 1 : 0;
+    CHECK(events[mark].eventFields[0] == Variant(NodeId(id::EventQueueOverflowEventType)));
+    CHECK(events[first].eventFields[1] == Variant(LocalizedText(discardOldest ? "c" : "a", "en")));
+    b.send(PublishRequest{});
+    b.pass(100);
+    CHECK(b.peer->answers.empty());  // told once
+  }
+}
+
+TEST_CASE("event items are checked", "[events]") {
+  Bench b;
+  b.open();
+  const auto subscription = subscribe(b);
+  const auto good = wants({"Message"});
+  CHECK(watchEvents(b, subscription, id::Server, good).revisedQueueSize == 100);
+  CHECK(watchEvents(b, subscription, id::Server, good, 0).revisedQueueSize ==
+        b.server->settings().limits.defaultEventQueueSize);
+  CHECK(watchEvents(b, subscription, id::Server_ServerCapabilities, good).statusCode == status::BadNotSupported);
+  CHECK(watchEvents(b, subscription, id::Server_ServiceLevel, good).statusCode == status::BadAttributeIdInvalid);
+  CHECK(watchEvents(b, subscription, id::Server, EventFilter{}).statusCode == status::BadEventFilterInvalid);
+  auto wrong = good;
+  wrong.whereClause.elements.push_back({FilterOperator::Not, {}});
+  const auto refused = watchEvents(b, subscription, id::Server, wrong);
+  CHECK(refused.statusCode == status::BadEventFilterInvalid);
+  const auto result = refused.filterResult.as<EventFilterResult>();
+  REQUIRE(result);
+  CHECK(result->whereClauseResult.elementResults[0].statusCode == status::BadFilterOperandCountMismatch);
+  auto partly = wants({"Message", "Nonsense"});
+  const auto taken = watchEvents(b, subscription, id::Server, partly);
+  CHECK(taken.statusCode.isGood());
+  CHECK(taken.filterResult.as<EventFilterResult>()->selectClauseResults ==
+        List<StatusCode>{status::Good, status::BadNodeIdUnknown});
+}
+
+TEST_CASE("what clients do is audited", "[events][cu:Auditing Base]") {
+  Bench b(true, [](server::Settings& settings) { settings.allowNodeManagement = true; });
+  b.open();
+  b.addVariable("flow", id::Double, Variant(1.0));
+  const auto subscription = subscribe(b);
+  auto filter = wants({"SourceName", "Status", "ClientUserId"}, id::AuditEventType);
+  watchEvents(b, subscription, id::Server, ofType(filter, id::AuditEventType));
+  const auto expect = [&](const char* source, bool good) {
+    INFO(source);
+    const auto events = nextEvents(b);
+    REQUIRE(events.size() == 1);
+    CHECK(events[0].eventFields[0] == Variant(String(source)));
+    CHECK(events[0].eventFields[1] == Variant(good));
+  };
+  WriteRequest write;
+  write.nodesToWrite.push_back({NodeId(1, String("flow")), 13, {}, DataValue(Variant(2.0))});
+  CHECK(b.call(write));
+  expect("Attribute/Write", true);
+  write.nodesToWrite[0].value.value = Variant("much");
+  CHECK(b.call(write));
+  expect("Attribute/Write", false);
+  CallRequest call;
+  call.methodsToCall.push_back({id::Server, id::Server_GetMonitoredItems, {Variant(subscription)}});
+  CHECK(b.call(call));
+  expect("Attribute/Call", true);
+  DeleteNodesRequest remove;
+  remove.nodesToDelete.push_back({NodeId(9, 9u), true});
+  CHECK(b.call(remove));
+  expect("NodeManagement/DeleteNodes", false);
+  CHECK(b.call(CancelRequest{}));
+  expect("Session/Cancel", true);
+  const auto mine = b.token;
+  const auto created = b.call(CreateSessionRequest{});
+  expect("Session/CreateSession", true);
+  b.token = created->authenticationToken;
+  ActivateSessionRequest wrongUser;
+  wrongUser.userIdentityToken = ExtensionObject::of(UserNameIdentityToken{"password", "nobody", {}, {}});
+  CHECK_FALSE(b.call(wrongUser));
+  CHECK(b.call(CloseSessionRequest{}));
+  b.token = mine;
+  const auto events = nextEvents(b);
+  REQUIRE(events.size() == 2);
+  CHECK(events[0].eventFields[1] == Variant(false));
+  CHECK(events[1].eventFields[0] == Variant(String("Session/CloseSession")));
+  OpenSecureChannelRequest open;
+  b.server->channelOpened(*b.peer, open);
+  expect("SecureChannel/OpenSecureChannel", true);
+}
+
+TEST_CASE("changes of the model and of meaning are announced", "[events][cu:Base Info Model Change]") {
+  Bench b(true, [](server::Settings& settings) { settings.allowNodeManagement = true; });
+  b.open();
+  const auto plant = b.addNode(NodeId(1, String("plant")), NodeClass::Object, "plant", b.space.at(id::ObjectsFolder));
+  const auto subscription = subscribe(b);
+  watchEvents(b, subscription, id::Server,
+              ofType(wants({"EventType", "Changes"}, id::BaseModelChangeEventType), id::BaseModelChangeEventType));
+  AddNodesRequest add;
+  AddNodesItem item;
+  item.parentNodeId = NodeId(1, String("plant"));
+  item.referenceTypeId = id::HasComponent;
+  item.browseName = {1, "tank"};
+  item.nodeClass = NodeClass::Object;
+  item.typeDefinition = id::BaseObjectType;
+  add.nodesToAdd.push_back(item);
+  CHECK(b.call(add)->results[0].statusCode.isGood());
+  CHECK(b.space.child(plant, {1, "tank"}) != space::kNoNode);
+  // GeneralModelChangeEventType declares Changes; the base type doesn't, so it is asked for where it stands.
+  const auto events = nextEvents(b);
+  REQUIRE(events.size() == 1);
+  CHECK(events[0].eventFields[0] == Variant(NodeId(id::GeneralModelChangeEventType)));
+
+  const auto pressure = b.addVariable("pressure", id::Double, Variant(1.0));
+  const auto range = b.addVariable("range", id::Double, Variant(1.0));
+  b.space.refer(pressure, id::HasProperty, range);
+  b.space.unrefer(b.space.at(id::ObjectsFolder), b.space.at(id::HasComponent), range);
+  b.space.traits(range).accessLevel |= AccessLevelType::SemanticChange;
+  WriteRequest write;
+  write.nodesToWrite.push_back({NodeId(1, String("range")), 13, {}, DataValue(Variant(2.0))});
+  CHECK(b.call(write)->results[0].isGood());
+  const auto changed = nextEvents(b);
+  REQUIRE(changed.size() == 1);
+  CHECK(changed[0].eventFields[0] == Variant(NodeId(id::SemanticChangeEventType)));
+}
