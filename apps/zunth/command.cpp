@@ -13,6 +13,17 @@ Awaitable<void> Interrupt::wait(ua::Duration limit) {
   co_await timer_.async_wait(asio::as_tuple(asio::use_awaitable));
 }
 
+namespace {
+
+/// What became of the connection, for whoever watches for long.
+void tellConnection(const Options& options, const ua::Error& what) {
+  if (options.quiet) return;
+  const std::string text = what.code.isBad() ? "connection lost: " + what.cause + "; trying again" : what.cause;
+  std::fprintf(stderr, "zunth: %s\n", text.c_str());
+}
+
+}  // namespace
+
 int withSession(const Options& options, bool waits, Work work) {
   auto url = Places::load().resolve(options.at);
   if (!url) return fail(url.error());
@@ -25,11 +36,13 @@ int withSession(const Options& options, bool waits, Work work) {
   auto run = [&]() -> Awaitable<void> {
     client::Session::Options settings;
     settings.timeout = ua::milliseconds(options.timeout * 1000);
+    settings.reconnects = waits;  // what is over in a moment says at once that it failed
     auto opened = co_await client::Session::open(*url, settings);
     if (!opened) {
       code = fail(opened.error());
     } else {
       session = *opened;
+      if (waits) session->onConnection([&options](const ua::Error& what) { tellConnection(options, what); });
       code = co_await work(session, interrupt);
       co_await session->close();
     }

@@ -33,7 +33,9 @@ class Interrupt {
     wanted_ = true;
     timer_.cancel();
   }
-  /// Returns when raise() is called or `limit` has passed.
+  /// Ends a wait() without wanting an end: there is something to do.
+  void poke() { timer_.cancel(); }
+  /// Returns when raise() or poke() is called or `limit` has passed.
   Awaitable<void> wait(ua::Duration limit);
 
  private:
@@ -60,6 +62,13 @@ void addRead(Program program);
 void addWrite(Program program);
 void addCall(Program program);
 void addWatch(Program program);
+void addEvents(Program program);
+void addStatus(Program program);
+void addLocate(Program program);
+void addQuery(Program program);
+void addAdd(Program program);
+void addRemove(Program program);
+void addLink(Program program);
 void addAt(Program program);
 void addCheck(Program program);
 void addNew(Program program);

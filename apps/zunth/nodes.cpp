@@ -14,6 +14,10 @@ using namespace ua;
 
 namespace {
 
+constexpr std::uint32_t kTypeClasses =
+    static_cast<std::uint32_t>(NodeClass::ObjectType) | static_cast<std::uint32_t>(NodeClass::VariableType) |
+    static_cast<std::uint32_t>(NodeClass::ReferenceType) | static_cast<std::uint32_t>(NodeClass::DataType);
+
 bool isNodeId(const std::string& text) {
   const auto rest = text.starts_with("ns=") ? text.substr(std::min(text.find(';') + 1, text.size())) : text;
   return rest.size() > 2 && rest[1] == '=' && std::string("isgb").find(rest[0]) != std::string::npos;
@@ -213,6 +217,29 @@ Awaitable<Result<Found>> findNode(SessionPtr session, std::string path) {
     co_return Error{status::BadSyntaxError, fmt::format("'{}' names {} nodes, one is wanted", path, found->size()),
                     "zunth tree"};
   co_return found->front();
+}
+
+Awaitable<Result<Found>> findType(SessionPtr session, std::string name, std::vector<NodeId> roots) {
+  if (isNodeId(name)) co_return co_await findNode(session, name);
+  std::vector<std::string> names;
+  for (std::vector<NodeId> level = std::move(roots); !level.empty();) {
+    std::vector<BrowseDescription> what;
+    for (const auto& type : level)
+      what.push_back({type, BrowseDirection::Forward, id::HierarchicalReferences, true, kTypeClasses, 63});
+    auto results = co_await session->browse(std::move(what));
+    if (!results) co_return results.error();
+    level.clear();
+    for (const auto& result : *results)
+      for (const auto& reference : result.references) {
+        const std::string known = reference.browseName.name.str();
+        if (known == name) co_return Found{reference.nodeId.nodeId, known, reference.nodeClass, {}, {}};
+        names.push_back(known);
+        level.push_back(reference.nodeId.nodeId);
+      }
+  }
+  const auto near = nearest(name, names);
+  co_return Error{status::BadTypeDefinitionInvalid, fmt::format("the server has no type '{}'", name),
+                  near.empty() ? "the name as it stands in the model" : near};
 }
 
 Awaitable<Result<std::vector<VariableFacts>>> factsOf(SessionPtr session, std::vector<NodeId> variables) {

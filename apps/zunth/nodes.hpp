@@ -23,6 +23,10 @@ Awaitable<ua::Result<Found>> findNode(SessionPtr session, std::string path);
 /// The hierarchical children of each node, in order.
 Awaitable<ua::Result<std::vector<std::vector<Found>>>> childrenOf(SessionPtr session, std::vector<Found> parents);
 
+/// The type that a name or NodeId stands for, at or below one of `roots` (types, or the folders they are in). The error
+/// has the nearest name.
+Awaitable<ua::Result<Found>> findType(SessionPtr session, std::string name, std::vector<ua::NodeId> roots);
+
 /// What is needed to show or convert a variable's value.
 struct VariableFacts {
   ua::BuiltInType builtIn = ua::BuiltInType::Null;  // of its data type; Variant when several are allowed

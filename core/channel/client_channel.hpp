@@ -38,6 +38,9 @@ class ClientChannel {
   /// Says goodbye.
   void close(ua::DateTime wallClock);
 
+  /// The connection is gone: nothing goes in or out any more. The handler is not told.
+  void abandon() { state_ = State::Over; }
+
   std::vector<ua::Bytes> takeOutput() { return std::exchange(output_, {}); }
   bool isOpen() const { return state_ == State::Open; }
   bool isOver() const { return state_ == State::Over; }

@@ -176,6 +176,7 @@ void Connection::aborted(std::uint32_t requestId, const Error& why) {
 void Connection::closed(const Error& why) {
   if (ended_.code.isBad()) return;
   const bool wanted = why.code.isGood();
+  if (channel_) channel_->abandon();
   ended_ = wanted ? Error{status::BadConnectionClosed, "the connection was closed", {}} : why;
   opening_.cancel();
   renewal_->cancel();
@@ -184,6 +185,12 @@ void Connection::closed(const Error& why) {
     waiting->wake.cancel();
   }
   if (!wanted && lost_) lost_(why);
+}
+
+void Connection::abandon(const Error& why) {
+  if (link_) link_->abandon();
+  const auto self = shared_from_this();
+  closed(why);
 }
 
 void Connection::close() {

@@ -32,6 +32,8 @@ class Connection : public std::enable_shared_from_this<Connection>, public chann
   const std::string& url() const { return url_; }
   /// Says goodbye and closes the socket.
   void close();
+  /// Drops the connection without a word, as when the other side no longer answers.
+  void abandon(const ua::Error& why);
   /// Called once when the connection ends other than by close().
   void onLost(std::function<void(const ua::Error&)> lost) { lost_ = std::move(lost); }
 

@@ -1,11 +1,15 @@
 #include "service/client/session.hpp"
 
 #include "core/ua/generated/node_ids.hpp"
+#include "service/client/subscription.hpp"
 
 #include <array>
 
+#include <boost/asio/as_tuple.hpp>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
+#include <boost/asio/this_coro.hpp>
+#include <boost/asio/use_awaitable.hpp>
 #include <openssl/rand.h>
 
 namespace zunth::client {
@@ -13,6 +17,8 @@ namespace zunth::client {
 using namespace ua;
 
 namespace {
+
+constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
 
 ByteString nonce() {
   std::array<std::byte, 32> octets{};
@@ -26,48 +32,163 @@ std::string causeOf(const List<DiagnosticInfo>& infos, std::size_t operation) {
                                                                      : std::string();
 }
 
+/// What came of a request with one operation: the operation's own failure is an error.
+template <class Response, class Take>
+auto single(Result<Response> response, Take take) -> Result<std::decay_t<decltype(take(response->results[0]))>> {
+  if (!response) return response.error();
+  if (response->results.size() != 1)
+    return Error{status::BadUnknownResponse, "the server did not say what came of it", {}};
+  auto& result = response->results[0];
+  const StatusCode code = [&] {
+    if constexpr (std::is_same_v<std::decay_t<decltype(result)>, StatusCode>)
+      return result;
+    else
+      return result.statusCode;
+  }();
+  if (code.isBad()) return Error{code, causeOf(response->diagnosticInfos, 0), {}};
+  return take(result);
+}
+template <class Response>
+Result<void> outcomeOf(Result<Response> response) {
+  auto result = single(std::move(response), [](StatusCode) { return true; });
+  return result ? Result<void>() : Result<void>(result.error());
+}
+
 }  // namespace
 
+Session::Session(std::string url, Options options, asio::any_io_executor executor)
+    : url_(std::move(url)),
+      options_(std::move(options)),
+      executor_(executor),
+      restored_(std::make_shared<asio::steady_timer>(executor)) {}
+
 Awaitable<Result<std::shared_ptr<Session>>> Session::open(std::string url, Options options) {
-  auto connection = co_await Connection::open(url, options.timeout);
-  if (!connection) co_return connection.error();
-  std::shared_ptr<Session> self(new Session(*connection, std::move(options)));
-
-  CreateSessionRequest create;
-  create.clientDescription.applicationUri = "urn:zunth:client";
-  create.clientDescription.productUri = "urn:zunth";
-  create.clientDescription.applicationName = LocalizedText("Zunth");
-  create.clientDescription.applicationType = ApplicationType::Client;
-  create.endpointUrl = String(url);
-  create.sessionName = String(self->options_.name);
-  create.clientNonce = nonce();
-  create.requestedSessionTimeout = self->options_.sessionTimeout;
-  auto created = co_await self->connection_->request(std::move(create), self->options_.timeout);
-  if (!created) co_return created.error();
-  self->token_ = created->authenticationToken;
-
-  ActivateSessionRequest activate;
-  AnonymousIdentityToken identity;
-  identity.policyId = "anonymous";
-  for (const auto& endpoint : created->serverEndpoints)
-    for (const auto& policy : endpoint.userIdentityTokens)
-      if (endpoint.securityMode == MessageSecurityMode::None && policy.tokenType == UserTokenType::Anonymous)
-        identity.policyId = policy.policyId;
-  activate.userIdentityToken = ExtensionObject::of(identity);
-  auto activated = co_await self->request(std::move(activate));
-  if (!activated) co_return activated.error();
+  const auto executor = co_await asio::this_coro::executor;
+  std::shared_ptr<Session> self(new Session(std::move(url), std::move(options), executor));
+  if (auto connected = co_await self->connect(); !connected) co_return connected.error();
+  if (auto created = co_await self->create(); !created) co_return created.error();
+  if (auto activated = co_await self->activate(); !activated) co_return activated.error();
   self->isOpen_ = true;
   co_return self;
 }
 
-Awaitable<void> Session::close() {
+Awaitable<Result<void>> Session::connect() {
+  auto connection = co_await Connection::open(url_, options_.timeout);
+  if (!connection) co_return connection.error();
+  connection_ = *connection;
+  connection_->onLost([weak = weak_from_this()](const Error& why) {
+    if (auto self = weak.lock()) self->lost(why);
+  });
+  co_return Result<void>{};
+}
+
+Awaitable<Result<void>> Session::create() {
+  CreateSessionRequest request;
+  request.clientDescription.applicationUri = "urn:zunth:client";
+  request.clientDescription.productUri = "urn:zunth";
+  request.clientDescription.applicationName = LocalizedText("Zunth");
+  request.clientDescription.applicationType = ApplicationType::Client;
+  request.endpointUrl = String(url_);
+  request.sessionName = String(options_.name);
+  request.clientNonce = nonce();
+  request.requestedSessionTimeout = options_.sessionTimeout;
+  auto created = co_await connection_->request(std::move(request), options_.timeout);
+  if (!created) co_return created.error();
+  token_ = created->authenticationToken;
+  sessionId_ = created->sessionId;
+  for (const auto& endpoint : created->serverEndpoints)
+    for (const auto& policy : endpoint.userIdentityTokens)
+      if (endpoint.securityMode == MessageSecurityMode::None && policy.tokenType == UserTokenType::Anonymous)
+        anonymousPolicy_ = policy.policyId;
+  co_return Result<void>{};
+}
+
+Awaitable<Result<void>> Session::activate() {
+  ActivateSessionRequest request;
+  AnonymousIdentityToken identity;
+  identity.policyId = anonymousPolicy_;
+  request.userIdentityToken = ExtensionObject::of(identity);
+  request.requestHeader.authenticationToken = token_;
+  auto activated = co_await connection_->request(std::move(request), options_.timeout);
+  if (!activated) co_return activated.error();
+  co_return Result<void>{};
+}
+
+void Session::lost(const Error& why) {
+  if (!isOpen_) return;
+  if (told_) told_(why);
+  if (!options_.reconnects || isRestoring_) return;
+  isRestoring_ = true;
+  asio::co_spawn(executor_, restore(), asio::detached);
+}
+
+Awaitable<void> Session::pause(Duration time) {
+  asio::steady_timer timer(executor_, time);
+  co_await timer.async_wait(kQuietly);
+}
+
+Awaitable<void> Session::restore() {
+  const auto self = shared_from_this();
+  Duration wait = options_.firstRetry;
+  while (isOpen_) {
+    const Error outcome = co_await restoreOnce();
+    if (!outcome.code.isBad()) {
+      if (told_) told_(outcome);
+      break;
+    }
+    co_await pause(wait);
+    wait = std::min(wait * 2, options_.mostRetry);
+  }
+  isRestoring_ = false;
+  restored_->cancel();
+}
+
+/// Connects, takes the session up again or makes a new one, and gives its subscriptions their due. Good and what
+/// survived, or why not yet.
+Awaitable<Error> Session::restoreOnce() {
+  if (auto connected = co_await connect(); !connected) co_return connected.error();
+  bool sameSession = true;
+  if (auto activated = co_await activate(); !activated) {
+    sameSession = false;
+    if (auto created = co_await create(); !created) co_return created.error();
+    if (activated = co_await activate(); !activated) co_return activated.error();
+  }
+  // A copy: subscriptions may end meanwhile.
+  std::vector<std::weak_ptr<Subscription>> subscriptions;
+  for (auto* subscription : subscriptions_) subscriptions.push_back(subscription->weak_from_this());
+  for (const auto& weak : subscriptions)
+    if (const auto subscription = weak.lock())
+      if (auto fine = co_await subscription->restored(sameSession); !fine) co_return fine.error();
+  co_return Error{
+      status::Good,
+      sameSession ? "the connection is back, the session goes on" : "the connection is back in a new session",
+      {}};
+}
+
+/// Waits while the connection is being restored.
+Awaitable<Result<void>> Session::isReady() {
+  if (!isRestoring_) co_return Result<void>{};
+  const Instant deadline = std::chrono::steady_clock::now() + options_.timeout;
+  const auto timer = restored_;
+  while (isRestoring_ && isOpen_ && std::chrono::steady_clock::now() < deadline) {
+    timer->expires_at(deadline);
+    co_await timer->async_wait(kQuietly);
+  }
+  if (isRestoring_)
+    co_return Error{
+        status::BadConnectionClosed, "the connection to " + url_ + " is lost and has not come back yet", {}};
+  co_return Result<void>{};
+}
+
+Awaitable<void> Session::close(bool keepSubscriptions) {
   const auto self = shared_from_this();
   if (std::exchange(isOpen_, false) && connection_->isOpen()) {
     CloseSessionRequest request;
-    request.deleteSubscriptions = true;
+    request.deleteSubscriptions = !keepSubscriptions;
     request.requestHeader.authenticationToken = token_;
     (void)co_await connection_->request(std::move(request), std::chrono::seconds(2));
   }
+  restored_->cancel();
   connection_->close();
 }
 
@@ -159,74 +280,79 @@ Awaitable<Result<std::vector<std::string>>> Session::namespaces() {
   co_return out;
 }
 
-Awaitable<Result<std::shared_ptr<Subscription>>> Subscription::create(std::shared_ptr<Session> session, double interval,
-                                                                      OnChange onChange) {
-  std::shared_ptr<Subscription> self(new Subscription(session, std::move(onChange)));
-  CreateSubscriptionRequest request;
-  request.requestedPublishingInterval = interval;
-  request.requestedMaxKeepAliveCount = self->keepAliveCount_;
-  request.requestedLifetimeCount = 10 * self->keepAliveCount_;
-  request.publishingEnabled = true;
-  auto created = co_await session->request(std::move(request));
-  if (!created) co_return created.error();
-  self->id_ = created->subscriptionId;
-  self->interval_ = created->revisedPublishingInterval;
-  self->keepAliveCount_ = created->revisedMaxKeepAliveCount;
-  for (int i = 0; i < kPublishesUnderWay; ++i)
-    asio::co_spawn(co_await asio::this_coro::executor, self->keepPublishing(), asio::detached);
-  co_return self;
+Awaitable<Result<List<BrowsePathTarget>>> Session::translate(BrowsePath path) {
+  TranslateBrowsePathsToNodeIdsRequest request;
+  request.browsePaths.push_back(std::move(path));
+  co_return single(co_await this->request(std::move(request)), [](BrowsePathResult& result) { return result.targets; });
 }
 
-Awaitable<Result<List<MonitoredItemCreateResult>>> Subscription::add(std::vector<MonitoredItemCreateRequest> items) {
-  List<MonitoredItemCreateResult> results;
-  constexpr std::size_t kPerRequest = 10'000;
-  for (std::size_t from = 0; from < items.size(); from += kPerRequest) {
-    CreateMonitoredItemsRequest request;
-    request.subscriptionId = id_;
-    request.timestampsToReturn = TimestampsToReturn::Both;
-    for (std::size_t i = from; i < std::min(items.size(), from + kPerRequest); ++i)
-      request.itemsToCreate.push_back(std::move(items[i]));
-    auto response = co_await session_->request(std::move(request));
-    if (!response) co_return response.error();
-    for (auto& result : response->results) results.push_back(std::move(result));
+Awaitable<Result<List<NodeId>>> Session::registerNodes(List<NodeId> nodes) {
+  RegisterNodesRequest request;
+  request.nodesToRegister = std::move(nodes);
+  auto response = co_await this->request(std::move(request));
+  if (!response) co_return response.error();
+  co_return std::move(response->registeredNodeIds);
+}
+
+Awaitable<Result<void>> Session::unregisterNodes(List<NodeId> nodes) {
+  UnregisterNodesRequest request;
+  request.nodesToUnregister = std::move(nodes);
+  auto response = co_await this->request(std::move(request));
+  if (!response) co_return response.error();
+  co_return Result<void>{};
+}
+
+Awaitable<Result<List<QueryDataSet>>> Session::query(QueryFirstRequest request) {
+  auto first = co_await this->request(std::move(request));
+  if (!first) co_return first.error();
+  for (std::size_t i = 0; i < first->parsingResults.size(); ++i) {
+    const auto& parsing = first->parsingResults[i];
+    StatusCode code = parsing.statusCode;
+    for (auto data : parsing.dataStatusCodes)
+      if (data.isBad()) code = data;
+    if (code.isBad())
+      co_return Error{code, "the server does not take type " + std::to_string(i + 1) + " of the query", {}};
   }
-  co_return results;
-}
-
-Awaitable<void> Subscription::close() {
-  const auto self = shared_from_this();
-  onChange_ = {};
-  failed_ = {};
-  DeleteSubscriptionsRequest request;
-  request.subscriptionIds.push_back(id_);
-  (void)co_await session_->request(std::move(request));
-}
-
-Awaitable<void> Subscription::keepPublishing() {
-  const auto self = shared_from_this();
-  while (session_->connection()->isOpen()) {
-    PublishRequest request;
-    for (auto number : std::exchange(toAcknowledge_, {})) request.subscriptionAcknowledgements.push_back({id_, number});
-    request.requestHeader.authenticationToken = session_->token();
-    // Wait for several keep-alive times of silence before the server counts as gone.
-    const auto patience =
-        session_->options().timeout + milliseconds(interval_ * keepAliveCount_ * (kPublishesUnderWay + 1));
-    auto response = co_await session_->connection()->request(std::move(request), patience);
-    if (!response) {
-      // One request too many, or the subscription was deleted: nothing is lost.
-      if (response.code() == status::BadTooManyPublishRequests ||
-          (response.code() == status::BadNoSubscription && !onChange_))
-        co_return;
-      if (auto failed = std::exchange(failed_, {})) failed(response.error());
-      co_return;
-    }
-    const auto& message = response->notificationMessage;
-    if (!message.notificationData.empty()) toAcknowledge_.push_back(message.sequenceNumber);
-    for (const auto& data : message.notificationData)
-      if (auto changes = data.as<DataChangeNotification>())
-        for (const auto& item : changes->monitoredItems)
-          if (onChange_) onChange_(item.clientHandle, item.value);
+  for (std::size_t i = 0; i < first->filterResult.elementResults.size(); ++i)
+    if (const auto& element = first->filterResult.elementResults[i]; element.statusCode.isBad())
+      co_return Error{
+          element.statusCode, "the server does not take element " + std::to_string(i + 1) + " of the filter", {}};
+  List<QueryDataSet> out = std::move(first->queryDataSets);
+  ByteString point = first->continuationPoint;
+  while (!point.empty()) {
+    QueryNextRequest next;
+    next.continuationPoint = point;
+    auto more = co_await this->request(std::move(next));
+    if (!more) co_return more.error();
+    for (auto& set : more->queryDataSets) out.push_back(std::move(set));
+    point = more->revisedContinuationPoint;
   }
+  co_return out;
+}
+
+Awaitable<Result<NodeId>> Session::addNode(AddNodesItem item) {
+  AddNodesRequest request;
+  request.nodesToAdd.push_back(std::move(item));
+  co_return single(co_await this->request(std::move(request)),
+                   [](AddNodesResult& result) { return result.addedNodeId; });
+}
+
+Awaitable<Result<void>> Session::deleteNode(NodeId node) {
+  DeleteNodesRequest request;
+  request.nodesToDelete.push_back({std::move(node), true});
+  co_return outcomeOf(co_await this->request(std::move(request)));
+}
+
+Awaitable<Result<void>> Session::addReference(AddReferencesItem item) {
+  AddReferencesRequest request;
+  request.referencesToAdd.push_back(std::move(item));
+  co_return outcomeOf(co_await this->request(std::move(request)));
+}
+
+Awaitable<Result<void>> Session::deleteReference(DeleteReferencesItem item) {
+  DeleteReferencesRequest request;
+  request.referencesToDelete.push_back(std::move(item));
+  co_return outcomeOf(co_await this->request(std::move(request)));
 }
 
 }  // namespace zunth::client

@@ -2,29 +2,51 @@
 
 #include "service/client/connection.hpp"
 
+#include <set>
+
 namespace zunth::client {
 
-/// A session on a server: the services as awaitable calls that check what came back. One loop's thread.
+class Subscription;
+
+/// A session on a server: the services as awaitable calls that check what came back. When the connection is lost it
+/// comes back by itself, with everything that the server still has of it. One loop's thread.
 class Session : public std::enable_shared_from_this<Session> {
  public:
   struct Options {
     std::string name = "zunth";
     ua::Duration timeout = std::chrono::seconds(10);  // of connecting and of each request
     double sessionTimeout = 60'000;                   // ms
+    bool reconnects = true;
+    ua::Duration firstRetry = std::chrono::milliseconds(200);  // doubles up to mostRetry
+    ua::Duration mostRetry = std::chrono::seconds(5);
   };
 
   /// Connects, creates and activates an anonymous session.
   static Awaitable<ua::Result<std::shared_ptr<Session>>> open(std::string url, Options options);
-  /// Closes session and connection; does nothing twice.
-  Awaitable<void> close();
+  /// Closes session and connection; does nothing twice. With `keepSubscriptions` the server keeps them for their
+  /// life-time, for another session to take over.
+  Awaitable<void> close(bool keepSubscriptions = false);
 
-  /// Any service; the header is filled in here.
+  /// What became of the connection: lost (an error), or back (Good, saying what of the session survived).
+  using OnConnection = std::function<void(const ua::Error& what)>;
+  void onConnection(OnConnection told) { told_ = std::move(told); }
+
+  /// Any service; the header is filled in here. While the connection is being restored, waits for that as long as a
+  /// request may take. What is under way when it is lost ends with BadConnectionClosed: whether the server still did
+  /// it is not known.
   template <class Request>
   Awaitable<ua::Result<typename Request::Response>> request(Request request) {
+    return this->request(std::move(request), options_.timeout);
+  }
+  template <class Request>
+  Awaitable<ua::Result<typename Request::Response>> request(Request request, ua::Duration timeout) {
+    const auto self = shared_from_this();
+    if (auto ready = co_await isReady(); !ready) co_return ready.error();
     request.requestHeader.authenticationToken = token_;
-    return connection_->request(std::move(request), options_.timeout);
+    co_return co_await connection_->request(std::move(request), timeout);
   }
 
+  // Attributes and methods
   /// One value for each of `what`, in order.
   Awaitable<ua::Result<ua::List<ua::DataValue>>> read(std::vector<ua::ReadValueId> what,
                                                       ua::TimestampsToReturn timestamps = ua::TimestampsToReturn::Both);
@@ -40,58 +62,55 @@ class Session : public std::enable_shared_from_this<Session> {
     std::vector<ua::Variant> outputs;
   };
   Awaitable<ua::Result<CallOutcome>> call(ua::NodeId object, ua::NodeId method, std::vector<ua::Variant> inputs);
+
+  // Views and queries
   /// All references that match, following continuation points.
   Awaitable<ua::Result<ua::List<ua::ReferenceDescription>>> browse(ua::BrowseDescription what);
   /// Several nodes in one request, results in order; a node's own failure is its result's status.
   Awaitable<ua::Result<std::vector<ua::BrowseResult>>> browse(std::vector<ua::BrowseDescription> what);
+  /// The nodes that a path leads to; the operation's own failure as an error.
+  Awaitable<ua::Result<ua::List<ua::BrowsePathTarget>>> translate(ua::BrowsePath path);
+  Awaitable<ua::Result<ua::List<ua::NodeId>>> registerNodes(ua::List<ua::NodeId> nodes);
+  Awaitable<ua::Result<void>> unregisterNodes(ua::List<ua::NodeId> nodes);
+  /// All that is found, page by page. What is wrong with a filter or a type is the error's cause.
+  Awaitable<ua::Result<ua::List<ua::QueryDataSet>>> query(ua::QueryFirstRequest request);
   /// The server's namespace table.
   Awaitable<ua::Result<std::vector<std::string>>> namespaces();
 
+  // Node management; an operation's own failure as an error, with the server's cause
+  Awaitable<ua::Result<ua::NodeId>> addNode(ua::AddNodesItem item);
+  Awaitable<ua::Result<void>> deleteNode(ua::NodeId node);
+  Awaitable<ua::Result<void>> addReference(ua::AddReferencesItem item);
+  Awaitable<ua::Result<void>> deleteReference(ua::DeleteReferencesItem item);
+
   const std::shared_ptr<Connection>& connection() const { return connection_; }
-  const ua::NodeId& token() const { return token_; }
   const Options& options() const { return options_; }
+  const ua::NodeId& id() const { return sessionId_; }
+  bool isOpen() const { return isOpen_; }
 
  private:
-  Session(std::shared_ptr<Connection> connection, Options options)
-      : connection_(std::move(connection)), options_(std::move(options)) {}
+  friend class Subscription;
+  Session(std::string url, Options options, asio::any_io_executor executor);
+  Awaitable<ua::Result<void>> connect();
+  Awaitable<ua::Result<void>> create();
+  Awaitable<ua::Result<void>> activate();
+  void lost(const ua::Error& why);
+  Awaitable<void> restore();
+  Awaitable<ua::Error> restoreOnce();
+  Awaitable<ua::Result<void>> isReady();
+  Awaitable<void> pause(ua::Duration time);
 
-  std::shared_ptr<Connection> connection_;
+  std::string url_;
   Options options_;
-  ua::NodeId token_;
-  bool isOpen_ = false;
-};
-
-/// A subscription whose values are handed to a callback as they come. Keeps enough Publish requests under way and
-/// acknowledges what arrived.
-class Subscription : public std::enable_shared_from_this<Subscription> {
- public:
-  using OnChange = std::function<void(std::uint32_t clientHandle, const ua::DataValue& value)>;
-
-  /// `interval` in ms. The server's revised interval is in interval() afterwards.
-  static Awaitable<ua::Result<std::shared_ptr<Subscription>>> create(std::shared_ptr<Session> session, double interval,
-                                                                     OnChange onChange);
-  Subscription(const Subscription&) = delete;
-  /// One result for each item, in order. The client handle is the caller's.
-  Awaitable<ua::Result<ua::List<ua::MonitoredItemCreateResult>>> add(std::vector<ua::MonitoredItemCreateRequest> items);
-  /// Hands out nothing more and deletes the subscription on the server.
-  Awaitable<void> close();
-  double interval() const { return interval_; }
-  /// Set once when publishing fails for good.
-  void onFailure(std::function<void(const ua::Error&)> failed) { failed_ = std::move(failed); }
-
- private:
-  static constexpr int kPublishesUnderWay = 3;
-  Subscription(std::shared_ptr<Session> session, OnChange onChange)
-      : session_(std::move(session)), onChange_(std::move(onChange)) {}
-  Awaitable<void> keepPublishing();
-
-  std::shared_ptr<Session> session_;
-  OnChange onChange_;
-  std::function<void(const ua::Error&)> failed_;
-  std::uint32_t id_ = 0;
-  double interval_ = 0;
-  std::uint32_t keepAliveCount_ = 10;
-  std::vector<std::uint32_t> toAcknowledge_;
+  asio::any_io_executor executor_;
+  std::shared_ptr<Connection> connection_;
+  ua::NodeId sessionId_, token_;
+  ua::String anonymousPolicy_ = "anonymous";
+  bool isOpen_ = false;                           // from open() to close()
+  bool isRestoring_ = false;                      // the connection is lost and sought again
+  std::shared_ptr<asio::steady_timer> restored_;  // cancelled when it is back, or given up
+  OnConnection told_;
+  std::set<Subscription*> subscriptions_;  // living ones; they leave by themselves
 };
 
 }  // namespace zunth::client

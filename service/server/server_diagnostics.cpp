@@ -203,7 +203,7 @@ void Server::showSession(const Session& session) {
   if (!object) return;
   space_.refer(summary, id::HasComponent, *object);
   space_.refer(*object, id::HasTypeDefinition, space_.at(id::SessionDiagnosticsObjectType));
-  const std::string path = "sessions/" + std::to_string(session.sessionId.numeric());
+  const std::string path = "sessions/" + session.sessionId.guid().text();
   auto paths = std::make_shared<std::map<space::NodeIndex, std::string>>();
   (*paths)[*object] = path;
   space::instantiate(space_, *object, space_.at(id::SessionDiagnosticsObjectType),

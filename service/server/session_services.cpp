@@ -9,6 +9,21 @@ namespace zunth::server {
 
 using namespace ua;
 
+namespace {
+
+/// Random, so that it is nobody else's: neither a node of the plant nor a session of an earlier run.
+NodeId newSessionId() {
+  const std::uint64_t halves[2] = {randomNumber(), randomNumber()};
+  Guid guid;
+  static_assert(sizeof guid == sizeof halves);
+  std::memcpy(&guid, halves, sizeof guid);
+  guid.data3 = static_cast<std::uint16_t>((guid.data3 & 0x0FFF) | 0x4000);
+  guid.data4[0] = static_cast<std::uint8_t>((guid.data4[0] & 0x3F) | 0x80);
+  return NodeId(1, guid);
+}
+
+}  // namespace
+
 Result<CreateSessionResponse> Server::createSession(const CreateSessionRequest& request, Context& context) {
   auto response = newSession(request, context);
   if (!response) ++summary_.rejectedSessionCount;
@@ -41,7 +56,8 @@ Result<CreateSessionResponse> Server::newSession(const CreateSessionRequest& req
     return Error{
         status::BadTooManySessions, "all " + std::to_string(settings_.limits.maxSessions) + " sessions are taken", {}};
   auto session = std::make_unique<Session>();
-  session->sessionId = NodeId(1, ++lastSessionId_);
+  session->sessionId = newSessionId();
+  ++lastSessionId_;
   session->token = NodeId(0, randomOctets());
   session->name =
       request.sessionName.empty() ? String("session " + std::to_string(lastSessionId_)) : request.sessionName;

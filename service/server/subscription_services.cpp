@@ -104,8 +104,8 @@ Result<TransferResult> Server::transferOne(std::uint32_t id, bool sendInitialVal
   if (!from && orphan == orphans_.end())
     return Error{status::BadSubscriptionIdInvalid, fmt::format("there is no subscription {}", id), {}};
   // Part 4, 5.13.7: to the same user only; without a user, to the same application.
-  const String& user = from ? from->userName : orphan->second.userName;
-  const String& application = from ? from->client.applicationUri : orphan->second.applicationUri;
+  const String user = from ? from->userName : orphan->second.userName;
+  const String application = from ? from->client.applicationUri : orphan->second.applicationUri;
   if (!(user == to.userName) || (user.empty() && application.view() != to.client.applicationUri.view()))
     return Error{status::BadUserAccessDenied, "the subscription belongs to somebody else", {}};
   if (from != &to) {

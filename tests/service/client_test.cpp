@@ -1,6 +1,6 @@
 // The client against the server over loopback sockets, both on one loop, and against peers that are no servers.
 #include "core/space/namespace0.hpp"
-#include "service/client/session.hpp"
+#include "service/client/subscription.hpp"
 #include "service/server/listener.hpp"
 
 #include <boost/asio/co_spawn.hpp>
@@ -43,9 +43,10 @@ struct Loopback {
     listener = std::make_unique<server::Listener>(loop, *server);
     url = *listener->listen("opc.tcp://127.0.0.1:0");
   }
-  client::Awaitable<std::shared_ptr<client::Session>> session() {
+  client::Awaitable<std::shared_ptr<client::Session>> session(bool reconnects = false) {
     client::Session::Options options;
     options.timeout = kPatience;
+    options.reconnects = reconnects;
     auto opened = co_await client::Session::open(url, options);
     if (!opened) throw std::runtime_error(opened.error().text());
     co_return *opened;
@@ -113,15 +114,18 @@ TEST_CASE("a subscription brings values and ends in order", "[client]") {
     auto session = co_await l.session();
     std::vector<double> seen;
     asio::steady_timer enough(l.loop, std::chrono::seconds(20));
-    auto subscription =
-        co_await client::Subscription::create(session, 20, [&](std::uint32_t handle, const DataValue& value) {
-          CHECK(handle == 9);
-          seen.push_back(*value.value.get<double>());
-          if (seen.back() < 20)
-            l.space.setValue(flow, DataValue(Variant(seen.back() + 1), DateTime{5}));
-          else
-            enough.cancel();
-        });
+    client::Subscription::Handlers handlers;
+    handlers.change = [&](std::uint32_t handle, const DataValue& value) {
+      CHECK(handle == 9);
+      seen.push_back(*value.value.get<double>());
+      if (seen.back() < 20)
+        l.space.setValue(flow, DataValue(Variant(seen.back() + 1), DateTime{5}));
+      else
+        enough.cancel();
+    };
+    client::Subscription::Settings settings;
+    settings.interval = 20;
+    auto subscription = co_await client::Subscription::create(session, settings, handlers);
     REQUIRE(subscription);
     MonitoredItemCreateRequest item;
     item.itemToMonitor = {NodeId(1, 1u), 13, {}, {}};
@@ -144,7 +148,7 @@ TEST_CASE("a server that stops says goodbye", "[client]") {
   run(l.loop, [&]() -> client::Awaitable<void> {
     auto session = co_await l.session();
     std::optional<Error> lost;
-    session->connection()->onLost([&](const Error& why) { lost = why; });
+    session->onConnection([&](const Error& why) { lost = why; });
     l.listener->stop();
     const auto late = co_await session->namespaces();
     CHECK(late.code() == status::BadServerHalted);

@@ -20,7 +20,7 @@ Awaitable<Result<std::vector<Found>>> variablesOf(SessionPtr session, std::vecto
   co_return out;
 }
 
-Awaitable<int> readValues(SessionPtr session, Options options, std::vector<std::string> patterns) {
+Awaitable<int> readValues(SessionPtr session, Options options, std::vector<std::string> patterns, bool registered) {
   auto nodes = co_await variablesOf(session, patterns);
   if (!nodes) co_return fail(nodes.error());
   std::vector<NodeId> ids;
@@ -31,6 +31,11 @@ Awaitable<int> readValues(SessionPtr session, Options options, std::vector<std::
   }
   auto facts = co_await factsOf(session, ids);
   if (!facts) co_return fail(facts.error());
+  if (registered) {
+    auto own = co_await session->registerNodes(List<NodeId>(ids));
+    if (!own) co_return fail(own.error());
+    for (std::size_t i = 0; i < std::min(what.size(), own->size()); ++i) what[i].nodeId = (*own)[i];
+  }
   auto values = co_await session->read(std::move(what));
   if (!values) co_return fail(values.error());
   Records records({"node", "value", "unit", "status", "time"});
@@ -56,9 +61,11 @@ void addRead(Program program) {
       addVerb(program, "read", "Read variables: value, unit, status, time.", "zunth read 'Hatchery/Intake/*/pressure'");
   auto patterns = std::make_shared<std::vector<std::string>>();
   verb->add_option("NODE", *patterns, "Paths (with * and **) or NodeIds")->required();
-  verb->callback([program, patterns] {
+  auto registered = std::make_shared<bool>(false);
+  verb->add_flag("--registered", *registered, "Register the nodes first, as clients do that read them often");
+  verb->callback([program, patterns, registered] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
-      return readValues(session, program.options, *patterns);
+      return readValues(session, program.options, *patterns, *registered);
     });
   });
 }

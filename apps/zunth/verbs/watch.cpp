@@ -1,5 +1,7 @@
 #include "apps/zunth/nodes.hpp"
 #include "core/ua/json.hpp"
+#include "core/ua/text.hpp"
+#include "service/client/subscription.hpp"
 
 #include <algorithm>
 
@@ -13,10 +15,29 @@ namespace {
 
 struct WatchOptions {
   std::vector<std::string> patterns;
-  double interval = 500;  // ms
-  double seconds = 0;     // 0 for as long as the user likes
-  std::size_t count = 0;  // changes; 0 for any
+  double interval = 500;     // ms
+  double seconds = 0;        // 0 for as long as the user likes
+  std::size_t count = 0;     // changes; 0 for any
+  std::string deadband;      // "0.5", "2%"
+  std::uint32_t queue = 0;   // 0 for what suits the output
+  std::string when;          // a node whose changes make the others be told
+  bool keep = false;         // leave the subscription on the server
+  std::uint32_t hours = 0;   // how long a kept one may wait; 0 for ten minutes
+  std::uint32_t resume = 0;  // a subscription that was kept
 };
+
+/// "0.5" as an absolute deadband, "2%" as one of the EURange.
+Result<ExtensionObject> deadbandOf(std::string text) {
+  if (text.empty()) return ExtensionObject();
+  const bool isPercent = text.ends_with('%');
+  if (isPercent) text.pop_back();
+  auto number = parse(text, BuiltInType::Double);
+  if (!number || *number->get<double>() < 0)
+    return Error{status::BadSyntaxError, fmt::format("'{}' is no deadband", text), "--deadband 0.5, or --deadband 2%"};
+  return ExtensionObject::of(DataChangeFilter{
+      DataChangeTrigger::StatusValue,
+      static_cast<std::uint32_t>(isPercent ? DeadbandType::Percent : DeadbandType::Absolute), *number->get<double>()});
+}
 
 /// What is on the screen, or the stream of lines.
 class Board {
@@ -119,39 +140,81 @@ Awaitable<int> watchValues(SessionPtr session, Interrupt& interrupt, Options opt
   auto facts = co_await factsOf(session, ids);
   if (!facts) co_return fail(facts.error());
 
+  auto filter = deadbandOf(watch.deadband);
+  if (!filter) co_return fail(filter.error());
+  std::optional<std::size_t> trigger;
+  if (!watch.when.empty()) {
+    auto node = co_await findNode(session, watch.when);
+    if (!node) co_return fail(node.error());
+    const auto known = std::ranges::find(ids, node->nodeId);
+    trigger = static_cast<std::size_t>(known - ids.begin());
+    if (known == ids.end())
+      co_return fail({status::BadSyntaxError, watch.when + " is not among the nodes that are watched",
+                      "name it among the nodes, too"});
+  }
+
   Board board(nodes, *facts, options, watch.interval);
   int code = kDone;
-  auto subscription =
-      co_await client::Subscription::create(session, watch.interval, [&](std::uint32_t handle, const DataValue& value) {
-        if (handle >= nodes.size() || (watch.count && board.changes() >= watch.count)) return;
-        board.change(handle, value);
-        if (watch.count && board.changes() >= watch.count) interrupt.raise();
-      });
-  if (!subscription) co_return fail(subscription.error());
-  (*subscription)->onFailure([&](const Error& error) {
+  client::Subscription::Handlers handlers;
+  handlers.change = [&](std::uint32_t handle, const DataValue& value) {
+    if (handle >= nodes.size() || (watch.count && board.changes() >= watch.count)) return;
+    board.change(handle, value);
+    if (watch.count && board.changes() >= watch.count) interrupt.raise();
+  };
+  handlers.gap = [](const std::string& why) { std::fprintf(stderr, "zunth: gap: %s\n", why.c_str()); };
+  handlers.failed = [&](const Error& error) {
     if (interrupt.isWanted()) return;
     code = fail(error);
     interrupt.raise();
-  });
-  std::vector<MonitoredItemCreateRequest> items;
-  for (std::size_t i = 0; i < ids.size(); ++i) {
-    MonitoredItemCreateRequest item;
-    item.itemToMonitor = {ids[i], static_cast<std::uint32_t>(AttributeId::Value), {}, {}};
-    item.monitoringMode = MonitoringMode::Reporting;
-    item.requestedParameters.clientHandle = static_cast<std::uint32_t>(i);
-    // Piped, every change counts; on the screen the newest does.
-    item.requestedParameters.samplingInterval = isTerminal() ? watch.interval : 0;
-    item.requestedParameters.queueSize = isTerminal() ? 1 : 1000;
-    item.requestedParameters.discardOldest = true;
-    items.push_back(std::move(item));
+  };
+  client::Subscription::Settings settings;
+  settings.interval = watch.interval;
+  settings.durableHours = watch.hours;
+  // Ten minutes for whoever comes back to a kept one.
+  if (watch.keep) settings.lifetimeCount = static_cast<std::uint32_t>(600'000 / watch.interval) + 3;
+  Result<std::shared_ptr<client::Subscription>> subscription(Error{});
+  if (watch.resume)
+    subscription = co_await client::Subscription::takeOver(session, watch.resume, true, handlers);
+  else
+    subscription = co_await client::Subscription::create(session, settings, handlers);
+  if (!subscription) {
+    Error error = subscription.error();
+    if (watch.resume && error.next.empty()) error.next = "zunth watch " + watch.patterns.front();
+    co_return fail(error);
   }
-  auto results = co_await (*subscription)->add(std::move(items));
-  if (!results) {
-    co_await (*subscription)->close();
-    co_return fail(results.error());
+  if (!watch.resume) {
+    std::vector<MonitoredItemCreateRequest> items;
+    for (std::size_t i = 0; i < ids.size(); ++i) {
+      MonitoredItemCreateRequest item;
+      item.itemToMonitor = {ids[i], static_cast<std::uint32_t>(AttributeId::Value), {}, {}};
+      item.monitoringMode = trigger && *trigger != i ? MonitoringMode::Sampling : MonitoringMode::Reporting;
+      item.requestedParameters.clientHandle = static_cast<std::uint32_t>(i);
+      item.requestedParameters.filter = *filter;
+      // Piped, every change counts; on the screen the newest does.
+      const bool isLive = isTerminal() && !watch.keep;
+      item.requestedParameters.samplingInterval = isLive ? watch.interval : 0;
+      item.requestedParameters.queueSize = watch.queue ? watch.queue : isLive ? 1 : 1000;
+      item.requestedParameters.discardOldest = true;
+      items.push_back(std::move(item));
+    }
+    auto results = co_await (*subscription)->add(std::move(items));
+    if (!results) {
+      co_await (*subscription)->close();
+      co_return fail(results.error());
+    }
+    std::vector<std::uint32_t> linked;
+    for (std::size_t i = 0; i < results->size(); ++i) {
+      const auto& result = (*results)[i];
+      if (result.statusCode.isBad())
+        board.refuse(i, result.statusCode);
+      else if (trigger && *trigger != i)
+        linked.push_back(result.monitoredItemId);
+    }
+    if (trigger && *trigger < results->size()) {
+      auto links = co_await (*subscription)->trigger((*results)[*trigger].monitoredItemId, std::move(linked));
+      if (!links) co_return fail(links.error());
+    }
   }
-  for (std::size_t i = 0; i < results->size(); ++i)
-    if ((*results)[i].statusCode.isBad()) board.refuse(i, (*results)[i].statusCode);
 
   const auto end =
       watch.seconds > 0 ? std::chrono::steady_clock::now() + milliseconds(watch.seconds * 1000) : Instant::max();
@@ -163,7 +226,18 @@ Awaitable<int> watchValues(SessionPtr session, Interrupt& interrupt, Options opt
                                 : std::min<Duration>(std::chrono::hours(1), end - std::chrono::steady_clock::now()));
   }
   board.draw();
-  co_await (*subscription)->close();
+  if (!watch.keep) {
+    co_await (*subscription)->close();
+    co_return code;
+  }
+  (*subscription)->leave();
+  co_await session->close(true);
+  if (!options.quiet) {
+    std::string again = "zunth watch";
+    for (const auto& pattern : watch.patterns) again += " '" + pattern + "'";
+    std::fprintf(stderr, "zunth: the server goes on watching; take it up with: %s --resume %u\n", again.c_str(),
+                 (*subscription)->id());
+  }
   co_return code;
 }
 
@@ -179,6 +253,12 @@ void addWatch(Program program) {
       ->check(CLI::Range(10.0, 3.6e6));
   verb->add_option("--for", watch->seconds, "Seconds to watch; without it until Ctrl-C")->check(CLI::Range(0.0, 1e9));
   verb->add_option("--count", watch->count, "Changes to show, then end");
+  verb->add_option("--deadband", watch->deadband, "Least change that counts: in the unit (0.5) or of the range (2%)");
+  verb->add_option("--queue", watch->queue, "Values of each node that the server keeps between two updates");
+  verb->add_option("--when", watch->when, "Tell about the others only when this one of them changes");
+  verb->add_flag("--keep", watch->keep, "Leave the subscription with the server, to be taken up with --resume");
+  verb->add_option("--hours", watch->hours, "How long it waits there, where the server can (else ten minutes)");
+  verb->add_option("--resume", watch->resume, "Take up a subscription that was kept; name the same nodes");
   verb->callback([program, watch] {
     program.exitCode = withSession(program.options, true, [&](SessionPtr session, Interrupt& interrupt) {
       return watchValues(session, interrupt, program.options, *watch);

@@ -1,0 +1,167 @@
+// A client whose connection is cut in the middle of a stream of changes.
+#include "core/space/namespace0.hpp"
+#include "service/client/subscription.hpp"
+#include "service/server/listener.hpp"
+#include "tests/service/relay.hpp"
+
+#include <charconv>
+
+#include <boost/asio/as_tuple.hpp>
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/use_awaitable.hpp>
+#include <catch2/catch.hpp>
+#include <spdlog/spdlog.h>
+
+using namespace zunth;
+using namespace zunth::ua;
+namespace asio = net::asio;
+
+namespace {
+
+constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
+
+/// A server that counts, a thousand a second, and a client that watches through a relay.
+struct Counting {
+  Counting(double sessionTimeout, std::uint32_t lifetimeCount) : space("urn:fernhollow.example:test"), beat(loop) {
+    spdlog::set_level(spdlog::level::off);
+    space::loadNamespace0(space);
+    space::NewNode node;
+    node.nodeId = NodeId(1, 1u);
+    node.nodeClass = NodeClass::Variable;
+    node.browseName = {1, "count"};
+    node.value = Variant(std::int64_t{0});
+    counter = *space.add(std::move(node));
+    server::Settings settings;
+    settings.allowUnsecured = settings.allowAnonymous = true;
+    settings.limits.leastSessionTimeout = 10;
+    server = std::make_unique<server::Server>(space, settings);
+    listener = std::make_unique<server::Listener>(loop, *server);
+    const std::string url = *listener->listen("opc.tcp://127.0.0.1:0");
+    std::uint16_t port = 0;
+    std::from_chars(url.data() + url.rfind(':') + 1, url.data() + url.size(), port);
+    relay.emplace(loop, port);
+    options.timeout = std::chrono::seconds(10);
+    options.sessionTimeout = sessionTimeout;
+    options.firstRetry = std::chrono::milliseconds(20);
+    options.mostRetry = std::chrono::milliseconds(50);
+    subscriptionSettings.interval = 50;
+    subscriptionSettings.keepAliveCount = 4;
+    subscriptionSettings.lifetimeCount = lifetimeCount;
+  }
+
+  void countOn() {
+    beat.expires_after(std::chrono::milliseconds(1));
+    beat.async_wait([this](boost::system::error_code error) {
+      if (error) return;
+      space.setValue(counter, DataValue(Variant(++count), DateTime{count}));
+      countOn();
+    });
+  }
+
+  client::Awaitable<void> pause(int ms) {
+    asio::steady_timer timer(loop, std::chrono::milliseconds(ms));
+    co_await timer.async_wait(kQuietly);
+  }
+
+  /// Watches for a while, cut off in the middle for `cutFor` ms, until it has seen what came after.
+  client::Awaitable<void> watchThrough(int cutFor, std::uint32_t queueSize) {
+    auto session =
+        co_await client::Session::open("opc.tcp://127.0.0.1:" + std::to_string(relay->port()), options);
+    if (!session) throw std::runtime_error(session.error().text());
+    (*session)->onConnection([this](const Error& what) { connection.push_back(what); });
+    client::Subscription::Handlers handlers;
+    handlers.change = [this](std::uint32_t, const DataValue& value) {
+      if (const auto* number = value.value.get<std::int64_t>()) seen.push_back(*number);
+      overflows += value.status.hasOverflow();
+    };
+    handlers.gap = [this](const std::string& why) { gaps.push_back(why); };
+    handlers.failed = [this](const Error& why) { failure = why; };
+    auto subscription = co_await client::Subscription::create(*session, subscriptionSettings, handlers);
+    if (!subscription) throw std::runtime_error(subscription.error().text());
+    MonitoredItemCreateRequest item;
+    item.itemToMonitor = {NodeId(1, 1u), 13, {}, {}};
+    item.monitoringMode = MonitoringMode::Reporting;
+    item.requestedParameters = {9, 0, {}, queueSize, true};
+    auto added = co_await (*subscription)->add(std::vector<MonitoredItemCreateRequest>(1, item));
+    if (!added) throw std::runtime_error(added.error().text());
+    countOn();
+    co_await pause(300);
+    relay->cut();
+    co_await pause(cutFor);
+    relay->mend();
+    const std::int64_t atMending = count;
+    while (!failure && (seen.empty() || seen.back() < atMending + 300)) co_await pause(10);
+    beat.cancel();
+    co_await (*subscription)->close();
+    co_await (*session)->close();
+  }
+  void run(int cutFor, std::uint32_t queueSize = 10'000) {
+    bool ended = false;
+    asio::co_spawn(loop, watchThrough(cutFor, queueSize), [&](std::exception_ptr failed) {
+      if (failed) std::rethrow_exception(failed);
+      ended = true;
+      loop.stop();
+    });
+    loop.run_for(std::chrono::seconds(60));
+    REQUIRE(ended);
+    REQUIRE_FALSE(failure);
+  }
+  bool isComplete() const {
+    for (std::size_t i = 1; i < seen.size(); ++i)
+      if (seen[i] != seen[i - 1] + 1) return false;
+    return true;
+  }
+
+  asio::io_context loop{1};
+  space::Space space;
+  space::NodeIndex counter;
+  std::unique_ptr<server::Server> server;
+  std::unique_ptr<server::Listener> listener;
+  std::optional<test::Relay> relay;
+  asio::steady_timer beat;
+  client::Session::Options options;
+  client::Subscription::Settings subscriptionSettings;
+  std::int64_t count = 0;
+  std::vector<std::int64_t> seen;
+  std::size_t overflows = 0;
+  std::vector<std::string> gaps;
+  std::vector<Error> connection;
+  std::optional<Error> failure;
+};
+
+}  // namespace
+
+TEST_CASE("a client that is cut off gets every value once when it comes back", "[client][cu:Subscription Republish]") {
+  Counting c(60'000, 600);
+  c.run(700);
+  CHECK(c.isComplete());
+  CHECK(c.overflows == 0);
+  CHECK(c.gaps.empty());
+  REQUIRE(c.connection.size() == 2);
+  CHECK(c.connection[0].code.isBad());
+  CHECK(c.connection[1].cause.find("the session goes on") != std::string::npos);
+}
+
+TEST_CASE("what a queue could not hold is marked", "[client]") {
+  Counting c(60'000, 600);
+  c.run(700, 100);
+  CHECK_FALSE(c.isComplete());
+  CHECK(c.overflows == 1);
+  CHECK(c.gaps.empty());
+}
+
+TEST_CASE("a session that has timed out meanwhile hands its subscription to the next", "[client]") {
+  Counting c(200, 600);
+  c.run(800);
+  CHECK(c.isComplete());
+  CHECK(c.gaps.empty());
+  REQUIRE(c.connection.size() == 2);
+  CHECK(c.connection[1].cause.find("new session") != std::string::npos);
+}
+
+TEST_CASE("a subscription that the server has forgotten is made anew, and the gap is told", "[client]") {
+  Counting c(200, 12);  // twelve times 50 ms
+  c.run(1500);
+  CHECK_FALSE(c.isComplete());
+  CHECK(c.gaps.size() == 1);
+}
