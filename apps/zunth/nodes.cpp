@@ -239,7 +239,7 @@ Awaitable<Result<Found>> findType(SessionPtr session, std::string name, std::vec
   }
   const auto near = nearest(name, names);
   co_return Error{status::BadTypeDefinitionInvalid, fmt::format("the server has no type '{}'", name),
-                  near.empty() ? "the name as it stands in the model" : near};
+                  near.empty() ? "zunth tree, which names the types of what is there" : near};
 }
 
 Awaitable<Result<std::vector<VariableFacts>>> factsOf(SessionPtr session, std::vector<NodeId> variables) {

@@ -114,13 +114,32 @@ ExitCode exitCodeOf(StatusCode code) {
            status::BadTimeout, status::BadNotConnected, status::BadSecureChannelClosed, status::BadCommunicationError,
            status::BadServerHalted, status::BadTcpMessageTypeInvalid}))
     return kNoConnection;
-  if (any({status::BadNodeIdUnknown, status::BadNodeIdInvalid, status::BadNoMatch, status::BadTypeMismatch,
-           status::BadOutOfRange, status::BadAttributeIdInvalid, status::BadArgumentsMissing,
-           status::BadTooManyArguments, status::BadInvalidArgument, status::BadMethodInvalid, status::BadSyntaxError,
-           status::BadIndexRangeInvalid, status::BadIndexRangeNoData}))
+  if (any({status::BadNodeIdUnknown,
+           status::BadNodeIdInvalid,
+           status::BadNoMatch,
+           status::BadTypeMismatch,
+           status::BadOutOfRange,
+           status::BadAttributeIdInvalid,
+           status::BadArgumentsMissing,
+           status::BadTooManyArguments,
+           status::BadInvalidArgument,
+           status::BadMethodInvalid,
+           status::BadSyntaxError,
+           status::BadIndexRangeInvalid,
+           status::BadIndexRangeNoData,
+           status::BadTypeDefinitionInvalid,
+           status::BadNodeIdExists,
+           status::BadBrowseNameDuplicated,
+           status::BadReferenceTypeIdInvalid,
+           status::BadReferenceNotAllowed,
+           status::BadDuplicateReferenceNotAllowed,
+           status::BadParentNodeIdInvalid,
+           status::BadSubscriptionIdInvalid,
+           status::BadNotSupported,
+           status::BadContentFilterInvalid}))
     return kWrongUse;
   const auto name = code.name();
-  if (any({status::BadNotWritable, status::BadNotReadable, status::BadUserAccessDenied}) ||
+  if (any({status::BadNotWritable, status::BadNotReadable, status::BadUserAccessDenied, status::BadNoDeleteRights}) ||
       name.starts_with("BadSecurity") || name.starts_with("BadIdentity") || name.starts_with("BadCertificate"))
     return kRefused;
   if (any({status::BadNoCommunication, status::BadDeviceFailure, status::BadResourceUnavailable})) return kNo;

@@ -20,11 +20,13 @@ DiagnosticInfo describe(const Error& error, std::uint32_t wanted, StringTable& s
     out.symbolicId = strings.number(std::string(error.code.name()));
     out.namespaceUri = strings.number("http://opcfoundation.org/UA/");
   }
-  if ((wanted & localizedText) && !error.cause.empty()) {
-    out.localizedText = strings.number(error.cause);
+  // What to do about it goes along: the client's user may be the one who can.
+  const std::string words = error.cause + (error.next.empty() ? "" : ": " + error.next);
+  if ((wanted & localizedText) && !words.empty()) {
+    out.localizedText = strings.number(words);
     out.locale = strings.number("en");
   }
-  if ((wanted & additionalInfo) && !error.cause.empty()) out.additionalInfo = String(error.cause);
+  if ((wanted & additionalInfo) && !words.empty()) out.additionalInfo = String(words);
   if (wanted & innerStatusCode) out.innerStatusCode = error.code;
   return out;
 }

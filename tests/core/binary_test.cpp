@@ -25,7 +25,7 @@ StatusCode failure(std::string_view octets) {
 
 }  // namespace
 
-TEST_CASE("the examples printed in Part 6 encode as printed", "[ua][binary]") {
+TEST_CASE("the examples printed in Part 6 encode as printed", "[ua][binary][cu:UA Binary Encoding]") {
   same(std::int32_t{1'000'000'000}, "00 CA 9A 3B");
   same(-6.5f, "00 00 D0 C0");
   same(String("水Boy"), "06 00 00 00 E6 B0 B4 42 6F 79");

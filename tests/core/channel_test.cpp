@@ -108,7 +108,7 @@ Hello soundHello() {
 
 }  // namespace
 
-TEST_CASE("a channel opens, carries messages both ways and closes", "[channel]") {
+TEST_CASE("a channel opens, carries messages both ways and closes", "[channel][cu:Protocol UA TCP][cu:Security None]") {
   Pair pair;
   pair.settle();
   REQUIRE(pair.clientSide.openings == 1);
@@ -165,7 +165,8 @@ TEST_CASE("a request larger than the server takes is refused before it is sent",
   CHECK(pair.clientSide.responses.size() == 1);
 }
 
-TEST_CASE("tokens are renewed in time, and the old one holds until the new one is used", "[channel]") {
+TEST_CASE("tokens are renewed in time, and the old one holds until the new one is used",
+          "[channel][cu:Security Token Renewal]") {
   Pair pair;
   pair.settle();
   pair.now += std::chrono::seconds(46);

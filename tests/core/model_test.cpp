@@ -25,7 +25,9 @@ struct Built {
 
 }  // namespace
 
-TEST_CASE("a sketch becomes a plant", "[model]") {
+TEST_CASE("a sketch becomes a plant",
+          "[model][cu:Data Access DataItems][cu:Data Access Analog][cu:Base Info Engineering Units][cu:Address Space "
+          "Instances]") {
   const Built b(R"(
 types:
   Pump:

@@ -66,7 +66,8 @@ struct Fixture {
 
 }  // namespace
 
-TEST_CASE("filters decide what is a change", "[monitor]") {
+TEST_CASE("filters decide what is a change",
+          "[monitor][cu:Monitor Items Deadband Filter][cu:Data Access PercentDeadBand][cu:Monitor Trigger Settings]") {
   const DataValue was(Variant(10.0), DateTime{1});
   const Range range{0, 200};
   struct Case {
@@ -113,7 +114,8 @@ TEST_CASE("filters that make no sense are refused", "[monitor]") {
         status::BadMonitoredItemFilterInvalid);
 }
 
-TEST_CASE("queues overflow on the side that was asked for, and say so", "[monitor]") {
+TEST_CASE("queues overflow on the side that was asked for, and say so",
+          "[monitor][cu:Monitor MinQueueSize_05][cu:Subscription Publish Discard Policy]") {
   struct Case {
     std::uint32_t size;
     bool discardOldest;
@@ -148,7 +150,7 @@ TEST_CASE("samples come no more often than asked for, and none is lost that stay
   CHECK(f.sampling.nextDue() == Instant::max());  // nothing changes, nothing runs
 }
 
-TEST_CASE("modes turn sampling and reporting on and off", "[monitor]") {
+TEST_CASE("modes turn sampling and reporting on and off", "[monitor][cu:Monitor Modes]") {
   Fixture f;
   auto& item = f.watch(0, 5);
   f.published();

@@ -101,7 +101,7 @@ TEST_CASE("references of namespace 0 lead somewhere, both ways, by a reference t
 }
 
 TEST_CASE("instances of namespace 0 have a type, types a supertype, all of them a way to the root",
-          "[namespace0][cu:Base Info Type System]") {
+          "[namespace0][cu:Base Info Type Information]") {
   eachNode([](const space::Space& s, NodeIndex node) {
     INFO(s.nodeId(node).text() << " " << s.browseName(node).text());
     const auto nodeClass = s.nodeClass(node);

@@ -105,7 +105,7 @@ TEST_CASE("nodes come and go without leaving references behind", "[space]") {
   CHECK(space->add(twice).code() == status::BadNodeIdExists);
 }
 
-TEST_CASE("browse filters by direction, type and class and stops where it is told", "[space]") {
+TEST_CASE("browse filters by direction, type and class and stops where it is told", "[space][cu:View Basic 2]") {
   const auto space = standardSpace();
   auto count = [&](BrowseDescription what) { return browse(*space, what, 0).references.size(); };
   const NodeId server = id::Server;
@@ -140,7 +140,7 @@ TEST_CASE("browse filters by direction, type and class and stops where it is tol
         status::BadBrowseDirectionInvalid);
 }
 
-TEST_CASE("browse paths lead to nodes or say why not", "[space]") {
+TEST_CASE("browse paths lead to nodes or say why not", "[space][cu:View TranslateBrowsePath]") {
   const auto space = standardSpace();
   auto walk = [&](std::vector<RelativePathElement> elements, NodeId from = id::ObjectsFolder) {
     BrowsePath path{std::move(from), {}};
@@ -162,7 +162,8 @@ TEST_CASE("browse paths lead to nodes or say why not", "[space]") {
   CHECK(walk({{id::Organizes, true, true, {0, "Root"}}}).targets.size() == 1);
 }
 
-TEST_CASE("each class of node has its attributes and no others", "[space]") {
+TEST_CASE("each class of node has its attributes and no others",
+          "[space][cu:Address Space Base][cu:Address Space Method]") {
   const auto space = standardSpace();
   using A = AttributeId;
   auto statusOf = [&](StandardId node, A attribute) {
@@ -190,7 +191,7 @@ TEST_CASE("each class of node has its attributes and no others", "[space]") {
   CHECK(readAttribute(*space, space->at(id::Server), static_cast<A>(99)).status == status::BadAttributeIdInvalid);
 }
 
-TEST_CASE("writes are checked for access, type and range", "[space]") {
+TEST_CASE("writes are checked for access, type and range", "[space][cu:Data Access Analog][cu:Attribute Write Index]") {
   const auto space = standardSpace();
   const NodeIndex objects = space->at(id::ObjectsFolder);
   const NodeIndex speed = addVariable(*space, objects, "speed", id::Float, Variant(20.0f));

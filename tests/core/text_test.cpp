@@ -96,7 +96,7 @@ TEST_CASE("a slip of the finger finds its word", "[ua][text]") {
   CHECK(nearest("temperature", words).empty());
 }
 
-TEST_CASE("index ranges take and replace parts", "[ua][range]") {
+TEST_CASE("index ranges take and replace parts", "[ua][range][cu:Attribute Write Index][cu:Attribute Read Index]") {
   const Variant list = Variant::array({10, 11, 12, 13, 14});
   const Variant matrix = Variant::array(std::vector<std::int32_t>{1, 2, 3, 4, 5, 6}, {2, 3});
   const Variant words = Variant::array({String("alpha"), String("be")});

@@ -154,7 +154,8 @@ void check(const Json& line, std::uint32_t binaryId, BytesView body) {
 
 }  // namespace
 
-TEST_CASE("messages of every service decode and encode as the second implementation's", "[ua][vectors]") {
+TEST_CASE("messages of every service decode and encode as the second implementation's",
+          "[ua][vectors][cu:UA Binary Encoding]") {
   std::ifstream file(ZUNTH_SOURCE_DIR "/tests/vectors/messages.jsonl");
   int count = 0;
   for (std::string text; std::getline(file, text); ++count) {
@@ -167,7 +168,8 @@ TEST_CASE("messages of every service decode and encode as the second implementat
   CHECK(count >= 70);
 }
 
-TEST_CASE("structures decode and encode as the second implementation's", "[ua][vectors]") {
+TEST_CASE("structures decode and encode as the second implementation's",
+          "[ua][vectors][cu:Address Space Complex Data]") {
   std::ifstream file(ZUNTH_SOURCE_DIR "/tests/vectors/structures.jsonl");
   int count = 0, unknown = 0;
   for (std::string text; std::getline(file, text); ++count) {

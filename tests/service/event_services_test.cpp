@@ -195,7 +195,8 @@ TEST_CASE("what clients do is audited", "[events][cu:Auditing Base]") {
   expect("SecureChannel/OpenSecureChannel", true);
 }
 
-TEST_CASE("changes of the model and of meaning are announced", "[events][cu:Base Info Model Change]") {
+TEST_CASE("changes of the model and of meaning are announced",
+          "[events][cu:Base Info Model Change][cu:Data Access Semantic Changes]") {
   Bench b(true, [](server::Settings& settings) { settings.allowNodeManagement = true; });
   b.open();
   const auto plant = b.addNode(NodeId(1, String("plant")), NodeClass::Object, "plant", b.space.at(id::ObjectsFolder));

@@ -67,7 +67,7 @@ StatusCode deleteReference(Bench& b, NodeId source, NodeId type, NodeId target) 
 }  // namespace
 
 TEST_CASE("nodes are added with what their type asks for",
-          "[nodes][cu:Address Space Base][cu:Node Management Add Node]") {
+          "[nodes][cu:Address Space Base][cu:Node Management Add Node][cu:Attribute Write StatusCode and Timestamp]") {
   Bench b(true, kAllowed);
   allow(b);
   CHECK(add(b, tank()).addedNodeId == NodeId(1, String("tank")));

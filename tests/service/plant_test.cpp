@@ -17,7 +17,7 @@ class Plant {
     startSimulator("0");
     folder.write("site/site.yaml",
                  "name: Test\nuri: urn:fernhollow.example:test\nendpoint: opc.tcp://127.0.0.1:0\nsecurity:\n  "
-                 "unsecured: on\n  anonymous: on\n");
+                 "unsecured: on\n  anonymous: on\nnode-management: on\n");
     folder.write("site/model/plant.yaml", R"(namespace: http://fernhollow.example/test
 objects:
   DF1:
@@ -189,6 +189,61 @@ TEST_CASE("arrays, enumerations and several values are written and read", "[plan
                     [](const Json& n) { return n["path"] == "DF1/wash" && n["class"] == "Method"; }));
   CHECK(Json::parse(plant.zunth("show DF1/pressure --output json").out)["BrowseName"] == "2:pressure");
   CHECK(Json::parse(plant.zunth("endpoints --output json").out)[0]["users"] == "anonymous");
+}
+
+TEST_CASE("the command line reaches the rest of the services", "[plant]") {
+  Plant plant;
+  CHECK(plant.zunth("locate DF1/pressure --output json").out.find("ns=2;s=DF1/pressure") != std::string::npos);
+  CHECK(plant.zunth("locate 2:DF1/2:nothing").code == 2);
+  CHECK(plant.zunth("add feed --type Double --value 120 --writable").code == 0);
+  CHECK(plant.zunth("add feed --type Double --id ns=1\\;s=feed").code == 2);  // there is one already
+  CHECK(plant.zunth("write feed=3").code == 0);
+  CHECK(Json::parse(plant.zunth("read feed --registered --output json").out)[0]["value"] == 3.0);
+  CHECK(plant.zunth("link DF1 --by Organizes --to feed").code == 0);
+  CHECK(plant.zunth("link DF1 --by Organizes --to feed --undo").code == 0);
+  CHECK(plant.zunth("query AnalogItemType --where 'EURange = 1'").code == 1);
+  CHECK(plant.zunth("query AnalogItemType --show EURange").out.find("ns=2;s=DF1/speedGoal") != std::string::npos);
+  CHECK(plant.zunth("remove feed").code == 0);
+  CHECK(plant.zunth("remove i=2253").code == 4);
+  const auto status = Json::parse(plant.zunth("status --output json").out);
+  CHECK(status[1]["value"] == "Running");
+  CHECK(Json::parse(plant.zunth("status --sessions --output json").out).size() == 1);
+  CHECK(plant.zunth("status --limits").out.find("MaxNodesPerRead") != std::string::npos);
+  CHECK(plant.zunth("watch DF1/speedGoal --deadband two").code == 2);
+}
+
+TEST_CASE("a watch is left with the server and taken up again", "[plant]") {
+  Plant plant;
+  const auto kept = plant.zunth("watch DF1/speedGoal --interval 50 --count 1 --keep");
+  CHECK(kept.code == 0);
+  std::smatch number;
+  REQUIRE(std::regex_search(kept.error, number, std::regex("--resume ([0-9]+)")));
+  CHECK(Json::parse(plant.zunth("status --subscriptions --output json").out)[0]["session"] == "waits for a client");
+  CHECK(plant.zunth("write DF1/speedGoal=33").code == 0);
+  Process watch({program("zunth"), "watch", "DF1/speedGoal", "--resume", number[1].str(), "--at", plant.url});
+  for (std::string line = watch.line(); line.find("33") == std::string::npos; line = watch.line())
+    REQUIRE(!line.empty());
+  CHECK(watch.stop(SIGINT) == 0);
+  CHECK(plant.zunth("watch DF1/speedGoal --resume 4711").code == 2);
+}
+
+TEST_CASE("events come to the command line as they happen", "[plant]") {
+  Plant plant;
+  Process events({program("zunth"), "events", "--type", "AuditWriteUpdateEventType", "--fields", "NewValue", "--output",
+                  "json", "--at", plant.url});
+  // The first write may come before the events are asked for.
+  std::string line;
+  for (int i = 0; i < 50 && line.empty(); ++i) {
+    CHECK(plant.zunth("write DF1/mode=Off").code == 0);
+    line = events.line(500);
+  }
+  const auto event = Json::parse(line);
+  CHECK(event["source"] == "Attribute/Write");
+  CHECK(event["NewValue"] == 0);
+  CHECK(events.stop(SIGINT) == 0);
+  CHECK(plant.zunth("events DF1").code == 2);
+  CHECK(plant.zunth("events --type AuditWriteUpdateEvntType").error.find("AuditWriteUpdateEventType") !=
+        std::string::npos);
 }
 
 TEST_CASE("Ctrl-C ends a watch in order, and the service ends in order", "[plant]") {

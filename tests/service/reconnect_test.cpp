@@ -2,10 +2,10 @@
 #include "core/space/namespace0.hpp"
 #include "service/client/subscription.hpp"
 #include "service/server/listener.hpp"
-#include "tests/service/relay.hpp"
 
 #include <charconv>
 
+#include "tests/service/relay.hpp"
 #include <boost/asio/as_tuple.hpp>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/use_awaitable.hpp>
@@ -65,8 +65,7 @@ struct Counting {
 
   /// Watches for a while, cut off in the middle for `cutFor` ms, until it has seen what came after.
   client::Awaitable<void> watchThrough(int cutFor, std::uint32_t queueSize) {
-    auto session =
-        co_await client::Session::open("opc.tcp://127.0.0.1:" + std::to_string(relay->port()), options);
+    auto session = co_await client::Session::open("opc.tcp://127.0.0.1:" + std::to_string(relay->port()), options);
     if (!session) throw std::runtime_error(session.error().text());
     (*session)->onConnection([this](const Error& what) { connection.push_back(what); });
     client::Subscription::Handlers handlers;
@@ -131,7 +130,8 @@ struct Counting {
 
 }  // namespace
 
-TEST_CASE("a client that is cut off gets every value once when it comes back", "[client][cu:Subscription Republish]") {
+TEST_CASE("a client that is cut off gets every value once when it comes back",
+          "[client][cu:Subscription Republish][cu:Client Reconnect]") {
   Counting c(60'000, 600);
   c.run(700);
   CHECK(c.isComplete());
@@ -150,7 +150,8 @@ TEST_CASE("what a queue could not hold is marked", "[client]") {
   CHECK(c.gaps.empty());
 }
 
-TEST_CASE("a session that has timed out meanwhile hands its subscription to the next", "[client]") {
+TEST_CASE("a session that has timed out meanwhile hands its subscription to the next",
+          "[client][cu:Client Subscription Transfer]") {
   Counting c(200, 600);
   c.run(800);
   CHECK(c.isComplete());
@@ -159,7 +160,8 @@ TEST_CASE("a session that has timed out meanwhile hands its subscription to the 
   CHECK(c.connection[1].cause.find("new session") != std::string::npos);
 }
 
-TEST_CASE("a subscription that the server has forgotten is made anew, and the gap is told", "[client]") {
+TEST_CASE("a subscription that the server has forgotten is made anew, and the gap is told",
+          "[client][cu:Client Reconnect]") {
   Counting c(200, 12);  // twelve times 50 ms
   c.run(1500);
   CHECK_FALSE(c.isComplete());

@@ -43,7 +43,8 @@ CreateMonitoredItemsRequest watchOf(std::uint32_t id, NodeId node, std::uint32_t
 
 }  // namespace
 
-TEST_CASE("discovery needs no session and tells where the server is", "[server]") {
+TEST_CASE("discovery needs no session and tells where the server is",
+          "[server][cu:Discovery Get Endpoints][cu:Discovery Find Servers Self]") {
   Bench b;
   GetEndpointsRequest request;
   request.endpointUrl = "opc.tcp://filter-house:4840/x";
@@ -59,7 +60,8 @@ TEST_CASE("discovery needs no session and tells where the server is", "[server]"
   CHECK(b.call(other)->servers.empty());
 }
 
-TEST_CASE("sessions are created, activated, bound to their channel and closed", "[server]") {
+TEST_CASE("sessions are created, activated, bound to their channel and closed",
+          "[server][cu:Session Base][cu:Session General Service Behaviour][cu:Security User Anonymous]") {
   Bench b;
   CHECK(b.call(readOf(id::Server_ServiceLevel)).code() == status::BadSessionIdInvalid);
   CreateSessionRequest create;
@@ -90,7 +92,7 @@ TEST_CASE("a server that nobody opened lets nobody in", "[server]") {
   CHECK(b.call(CreateSessionRequest{}).code() == status::BadSecurityModeInsufficient);
 }
 
-TEST_CASE("sessions are limited and time out", "[server]") {
+TEST_CASE("sessions are limited and time out", "[server][cu:Session Minimum 1]") {
   Bench b;
   for (int i = 0; i < 3; ++i) b.open();
   CHECK(b.call(CreateSessionRequest{}).code() == status::BadTooManySessions);
@@ -100,7 +102,7 @@ TEST_CASE("sessions are limited and time out", "[server]") {
   CHECK(b.server->sessionCount() == 1);
 }
 
-TEST_CASE("a service that isn't there is refused by name", "[server]") {
+TEST_CASE("a service that isn't there is refused by name", "[server][cu:Base Services Fault Behaviour]") {
   Bench b;
   b.open();
   const auto outcome = b.call(HistoryReadRequest{});
@@ -120,7 +122,7 @@ TEST_CASE("requests with nothing in them say so", "[server]") {
   CHECK(b.call(DeleteSubscriptionsRequest{}).code() == status::BadNothingToDo);
 }
 
-TEST_CASE("the server object is alive", "[server]") {
+TEST_CASE("the server object is alive", "[server][cu:Base Info System Status][cu:Base Info Server Capabilities 2]") {
   Bench b;
   b.open();
   b.space.addNamespace("http://fernhollow.example/plant");
@@ -133,7 +135,8 @@ TEST_CASE("the server object is alive", "[server]") {
         Variant(b.server->settings().limits.maxOperationsPerRequest));
 }
 
-TEST_CASE("reads give what was asked for, with the times that were asked for", "[server]") {
+TEST_CASE("reads give what was asked for, with the times that were asked for",
+          "[server][cu:Attribute Read][cu:Attribute Timestamps]") {
   Bench b;
   b.open();
   const auto node = b.addVariable("flow", id::Double, Variant(1.5));
@@ -172,7 +175,7 @@ TEST_CASE("reads give what was asked for, with the times that were asked for", "
   CHECK(result({NodeId(1, String("flow")), 3, {}, {0, "Default Binary"}}) == status::BadDataEncodingInvalid);
 }
 
-TEST_CASE("writes are answered one by one, with the cause", "[server]") {
+TEST_CASE("writes are answered one by one, with the cause", "[server][cu:Attribute Write Values]") {
   Bench b;
   b.open();
   const auto node = b.addVariable("flow", id::Double, Variant(1.5));
@@ -187,7 +190,7 @@ TEST_CASE("writes are answered one by one, with the cause", "[server]") {
   CHECK(b.space.value(node).value == Variant(3.5));
 }
 
-TEST_CASE("a device's answer to a write comes when it comes", "[server]") {
+TEST_CASE("a device's answer to a write comes when it comes", "[server][cu:Base Services Asynchronous Answers]") {
   Bench b;
   b.open();
   std::function<void(Error)> done;
@@ -208,7 +211,7 @@ TEST_CASE("a device's answer to a write comes when it comes", "[server]") {
   done({status::Good, {}, {}});  // whom it was for has gone: nothing happens
 }
 
-TEST_CASE("browses go on where they stopped", "[server]") {
+TEST_CASE("browses go on where they stopped", "[server][cu:View Basic 2][cu:View Minimum Continuation Point 01]") {
   Bench b;
   b.open();
   BrowseRequest request;
@@ -236,7 +239,7 @@ TEST_CASE("browses go on where they stopped", "[server]") {
   CHECK(b.call(request).code() == status::BadViewIdUnknown);
 }
 
-TEST_CASE("calls are checked before they are carried out", "[server]") {
+TEST_CASE("calls are checked before they are carried out", "[server][cu:Method Call]") {
   Bench b;
   b.open();
   // A plant's own object and method: doubles a number.
@@ -278,7 +281,9 @@ TEST_CASE("calls are checked before they are carried out", "[server]") {
   CHECK(calls == 1);
 }
 
-TEST_CASE("subscriptions bring changes, keep alive, and are acknowledged", "[server]") {
+TEST_CASE("subscriptions bring changes, keep alive, and are acknowledged",
+          "[server][cu:Subscription Basic][cu:Subscription Publish Basic][cu:Subscription Publish Min 02][cu:Monitor "
+          "Basic][cu:Monitor Value Change]") {
   Bench b;
   b.open();
   CHECK(b.call(PublishRequest{}).code() == status::BadNoSubscription);
@@ -335,7 +340,7 @@ TEST_CASE("subscriptions bring changes, keep alive, and are acknowledged", "[ser
   CHECK(b.server->monitoredItemCount() == 0);
 }
 
-TEST_CASE("no message is lost with a connection", "[server]") {
+TEST_CASE("no message is lost with a connection", "[server][cu:Subscription Republish]") {
   Bench b;
   b.open();
   const auto node = b.addVariable("flow", id::Double, Variant(0.0));
@@ -368,7 +373,8 @@ TEST_CASE("a subscription without Publish requests ends with its life-time and s
   CHECK(b.call(watchOf(created->subscriptionId, NodeId(1, String("flow")))).code() == status::BadSubscriptionIdInvalid);
 }
 
-TEST_CASE("monitored items are checked, modified and deleted", "[server]") {
+TEST_CASE("monitored items are checked, modified and deleted",
+          "[server][cu:Monitor Items 2][cu:Monitor Items Deadband Filter][cu:Data Access PercentDeadBand]") {
   Bench b;
   b.open();
   b.addVariable("flow", id::Double, Variant(0.0));

@@ -132,7 +132,7 @@ TEST_CASE("a subscription doesn't go to strangers", "[subscriptions]") {
   CHECK(b.call(transferOf({subscription}))->results[0].statusCode == status::BadUserAccessDenied);
 }
 
-TEST_CASE("a subscription outlives its session for its life-time", "[subscriptions]") {
+TEST_CASE("a subscription outlives its session for its life-time", "[subscriptions][cu:Subscription Transfer]") {
   Bench b;
   openAs(b, "urn:fernhollow.example:console");
   const auto node = b.addVariable("flow", id::Double, Variant(0.0));
@@ -236,7 +236,7 @@ TEST_CASE("the methods of the Server object look after subscriptions",
   CHECK(b.server->monitoredItemCount() == 1);  // a plain one would be gone
 }
 
-TEST_CASE("higher priorities are published first", "[subscriptions]") {
+TEST_CASE("higher priorities are published first", "[subscriptions][cu:Subscription Minimum 02]") {
   Bench b;
   b.open();
   b.addVariable("flow", id::Double, Variant(0.0));
@@ -249,7 +249,7 @@ TEST_CASE("higher priorities are published first", "[subscriptions]") {
 }
 
 TEST_CASE("requests that wait can be cancelled, and end when they said they would",
-          "[subscriptions][cu:Session Cancel]") {
+          "[subscriptions][cu:Session Cancel][cu:Base Services Timeout Hint]") {
   Bench b;
   b.open();
   subscribe(b);

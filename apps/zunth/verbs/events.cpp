@@ -87,7 +87,8 @@ class EventLog {
   Awaitable<void> print(List<Variant> values) {
     auto at = [&](std::size_t i) { return i < values.size() ? values[i] : Variant(); };
     const auto* type = at(3).get<NodeId>();
-    const std::string typeName = type ? co_await names_.of(*type) : std::string("-");
+    std::string typeName = "-";
+    if (type) typeName = co_await names_.of(*type);
     std::vector<std::string> columns{"time", "severity", "source", "type", "message"};
     const auto* time = at(0).get<DateTime>();
     std::vector<Cell> row{Cell(time ? localTime(time->time()) : "-", time ? Json(time->text()) : Json()),
@@ -109,10 +110,10 @@ class EventLog {
     } else {
       // One by one, so that columns have widths of their own.
       std::string line =
-          fmt::format("{}  {:>4}  {:<24}  {:<32}  {}", row[0].text, row[1].text, row[2].text, row[3].text, row[4].text);
+          fmt::format("{}  {:>4}  {:<32}  {:<32}  {}", row[0].text, row[1].text, row[2].text, row[3].text, row[4].text);
       for (std::size_t i = 5; i < row.size(); ++i) line += fmt::format("  {}={}", columns[i], row[i].text);
       const std::string header =
-          dim(fmt::format("{:<12}  {:>4}  {:<24}  {:<32}  {}", "time", "sev.", "source", "type", "message"));
+          dim(fmt::format("{:<12}  {:>4}  {:<32}  {:<32}  {}", "time", "sev.", "source", "type", "message"));
       if (isFirst_ && isTerminal()) std::printf("%s\n", header.c_str());
       std::printf("%s\n", line.c_str());
     }
