@@ -88,7 +88,8 @@ Result<std::optional<Chunk>> ChunkReader::next(std::uint32_t maxChunkSize) {
                  {}};
   if (there < size) return std::optional<Chunk>();
   begin_ += size;
-  return std::optional<Chunk>(Chunk{*type, final, {at + kHeaderSize, size - kHeaderSize}});
+  std::byte* start = buffer_.data() + begin_ - size;
+  return std::optional<Chunk>(Chunk{*type, final, {start + kHeaderSize, size - kHeaderSize}, {start, size}});
 }
 
 std::uint32_t ChunkWriter::nextSequenceNumber() {
@@ -99,7 +100,7 @@ std::uint32_t ChunkWriter::nextSequenceNumber() {
 Result<void> ChunkWriter::write(MessageType type, std::uint32_t channelId, std::uint32_t tokenId,
                                 std::uint32_t requestId, Bytes message, std::vector<Bytes>& out) {
   const std::size_t bodySize = message.size() - kHeadroom;
-  const std::size_t most = maxChunkSize_ - kHeadroom;
+  const std::size_t most = sealing_.mostBody(maxChunkSize_);
   const std::size_t count = bodySize ? (bodySize + most - 1) / most : 1;
   if ((maxMessageSize_ && bodySize > maxMessageSize_) || (maxChunkCount_ && count > maxChunkCount_))
     return Error{status::BadTcpMessageTooLarge,
@@ -108,6 +109,7 @@ Result<void> ChunkWriter::write(MessageType type, std::uint32_t channelId, std::
                  {}};
   if (count == 1) {
     putSymmetricHeader(message.data(), type, 'F', message.size(), channelId, tokenId, nextSequenceNumber(), requestId);
+    seal(message, sealing_);
     out.push_back(std::move(message));
     return {};
   }
@@ -118,23 +120,25 @@ Result<void> ChunkWriter::write(MessageType type, std::uint32_t channelId, std::
     std::memcpy(chunk.data() + kHeadroom, message.data() + from, size);
     putSymmetricHeader(chunk.data(), type, i + 1 == count ? 'F' : 'C', chunk.size(), channelId, tokenId,
                        nextSequenceNumber(), requestId);
+    seal(chunk, sealing_);
     out.push_back(std::move(chunk));
   }
   return {};
 }
 
 Bytes ChunkWriter::writeOpen(std::uint32_t channelId, std::uint32_t requestId, const AsymmetricHeader& header,
-                             BytesView body) {
+                             BytesView body, const OpenSealing& sealing) {
   Bytes out(kHeaderSize);
   BinaryWriter writer(out);
   writer.write(channelId);
   writer.write(header);
+  const std::size_t headerSize = out.size();
   writer.write(nextSequenceNumber());
   writer.write(requestId);
   writer.raw(body);
   std::memcpy(out.data(), tag(MessageType::Open).data(), 3);
   out[3] = std::byte{'F'};
-  writer.patch(4, static_cast<std::uint32_t>(out.size()));
+  sealOpen(out, headerSize, sealing);
   return out;
 }
 
@@ -144,6 +148,7 @@ Bytes ChunkWriter::writeAbort(std::uint32_t channelId, std::uint32_t tokenId, st
   BinaryWriter(out).write(Refusal{why.code, String(why.cause)});
   putSymmetricHeader(out.data(), MessageType::Message, 'A', out.size(), channelId, tokenId, nextSequenceNumber(),
                      requestId);
+  seal(out, sealing_);
   return out;
 }
 

@@ -1,6 +1,6 @@
 #pragma once
 
-#include "core/channel/transport.hpp"
+#include "core/channel/sealing.hpp"
 
 #include <optional>
 
@@ -13,6 +13,7 @@ struct Chunk {
   MessageType type;
   char final;  // 'F' last of a message, 'C' more follow, 'A' abort
   ua::BytesView body;
+  std::span<std::byte> whole;  // with the header; decrypted in place
 };
 
 /// Cuts a stream into chunks (Part 6, 6.7.2). Feed what arrives, then take chunks until there is none.
@@ -34,7 +35,7 @@ inline constexpr std::size_t kHeadroom = 24;
 /// A buffer for one message: the headroom, ready for its body to be appended.
 ua::Bytes newMessage();
 
-/// Numbers the chunks that one side sends and puts their headers on (Part 6, 6.7.2), for policy None.
+/// Numbers the chunks that one side sends, puts their headers on and seals them (Part 6, 6.7.2).
 class ChunkWriter {
  public:
   /// The chunks of a symmetric message; `message` comes from newMessage(). One chunk is made in place, without a
@@ -43,10 +44,12 @@ class ChunkWriter {
                          ua::Bytes message, std::vector<ua::Bytes>& out);
   /// An OPN message with its asymmetric header.
   ua::Bytes writeOpen(std::uint32_t channelId, std::uint32_t requestId, const AsymmetricHeader& header,
-                      ua::BytesView body);
+                      ua::BytesView body, const OpenSealing& sealing = {});
   /// An abort chunk: the receiver forgets what came of this request and reports `why`.
   ua::Bytes writeAbort(std::uint32_t channelId, std::uint32_t tokenId, std::uint32_t requestId, const ua::Error& why);
 
+  /// Symmetric messages are sealed so from now on.
+  void setSealing(const Sealing& sealing) { sealing_ = sealing; }
   void setLimits(std::uint32_t chunkSize, std::uint32_t messageSize, std::uint32_t chunkCount) {
     maxChunkSize_ = chunkSize;
     maxMessageSize_ = messageSize;
@@ -56,6 +59,7 @@ class ChunkWriter {
  private:
   std::uint32_t nextSequenceNumber();
 
+  Sealing sealing_;
   std::uint32_t maxChunkSize_ = kLeastBufferSize;
   std::uint32_t maxMessageSize_ = 0;  // 0 for any
   std::uint32_t maxChunkCount_ = 0;

@@ -65,21 +65,37 @@ void ClientChannel::askForToken(SecurityTokenRequestType type, DateTime wallCloc
   OpenSecureChannelRequest request;
   request.requestHeader.timestamp = wallClock;
   request.requestType = type;
-  request.securityMode = MessageSecurityMode::None;
+  request.securityMode = options_.policy ? options_.mode : MessageSecurityMode::None;
   request.requestedLifetime = options_.lifetime;
+  AsymmetricHeader header{String(kPolicyNone), {}, {}};
+  if (options_.policy) {
+    nonce_ = options_.random(options_.policy->nonceSize);
+    request.clientNonce = nonce_;
+    header = {String(options_.policy->uri), options_.identity->certificate.der(), options_.server->thumbprint()};
+  }
   Bytes body;
   BinaryWriter writer(body);
   writer.write(NodeId(OpenSecureChannelRequest::kBinaryId));
   writer.write(request);
-  output_.push_back(writer_.writeOpen(channelId_, ++lastRequestId_, {String(kPolicyNone), {}, {}}, body));
+  output_.push_back(writer_.writeOpen(channelId_, ++lastRequestId_, header, body, openSealing()));
 }
 
 void ClientChannel::openResponse(const Chunk& chunk, Instant now) {
   BinaryReader reader(chunk.body);
   reader.next<std::uint32_t>();
-  reader.next<AsymmetricHeader>();
+  const auto header = reader.next<AsymmetricHeader>();
   if (!reader.ok()) return end(reader.error());
-  auto joined = assembler_.add(chunk.final, reader.rest());
+  if (header.securityPolicyUri.view() != (options_.policy ? options_.policy->uri : kPolicyNone))
+    return end({status::BadSecurityPolicyRejected, "the server answered under another security policy", {}});
+  if (options_.policy) {
+    auto certificate = secure::Certificate::fromDer(header.senderCertificate);
+    if (!certificate || !(*certificate == *options_.server))
+      return end(
+          {status::BadSecurityChecksFailed, "the server answered with another certificate than its endpoint's", {}});
+  }
+  auto numbered = unsealOpen(chunk.whole, 8 + reader.position(), openSealing(), plain_);
+  if (!numbered) return end(numbered.error());
+  auto joined = assembler_.add(chunk.final, *numbered);
   if (!joined) return end(joined.error());
   if (!*joined) return end({status::BadTcpMessageTypeInvalid, "the server's OPN message came in several chunks", {}});
   BinaryReader body((*joined)->body);
@@ -88,8 +104,18 @@ void ClientChannel::openResponse(const Chunk& chunk, Instant now) {
     return end({body.next<ServiceFault>().responseHeader.serviceResult, "the server refused the secure channel", {}});
   const auto response = body.next<OpenSecureChannelResponse>();
   if (!body.ok()) return end(body.error());
+  ChannelToken token;
+  token.id = response.securityToken.tokenId;
+  if (options_.policy) {
+    if (response.serverNonce.size() != options_.policy->nonceSize)
+      return end({status::BadNonceInvalid, "the server's nonce is of the wrong length", {}});
+    token.sending = secure::ChannelKeys::derive(*options_.policy, response.serverNonce, nonce_);
+    token.receiving = secure::ChannelKeys::derive(*options_.policy, nonce_, response.serverNonce);
+  }
   channelId_ = response.securityToken.channelId;
-  tokenId_ = response.securityToken.tokenId;
+  if (state_ == State::Open) previous_ = std::move(newest_);
+  newest_ = std::move(token);
+  writer_.setSealing(sealing(newest_.sending.get()));
   renewsAt_ = now + milliseconds(response.securityToken.revisedLifetime * 0.75);
   renewing_ = false;
   if (std::exchange(state_, State::Open) != State::Open) handler_.opened();
@@ -98,11 +124,17 @@ void ClientChannel::openResponse(const Chunk& chunk, Instant now) {
 void ClientChannel::message(const Chunk& chunk) {
   BinaryReader reader(chunk.body);
   const auto channelId = reader.next<std::uint32_t>();
-  reader.next<std::uint32_t>();
+  const auto tokenId = reader.next<std::uint32_t>();
   if (!reader.ok()) return end(reader.error());
   if (channelId != channelId_)
     return end({status::BadTcpSecureChannelUnknown, "the server answered on another channel", {}});
-  auto joined = assembler_.add(chunk.final, reader.rest());
+  const bool isPrevious = previous_ && tokenId == previous_->id && tokenId != newest_.id;
+  if (options_.policy && !isPrevious && tokenId != newest_.id)
+    return end({status::BadSecureChannelTokenUnknown, "the server answered under a token that it did not give", {}});
+  auto numbered = unseal(chunk.whole, sealing((isPrevious ? *previous_ : newest_).receiving.get()));
+  if (!numbered) return end(numbered.error());
+  if (!isPrevious) previous_.reset();
+  auto joined = assembler_.add(chunk.final, *numbered);
   if (!joined) return end(joined.error());
   if (!*joined) return;
   if ((*joined)->aborted)
@@ -114,7 +146,7 @@ void ClientChannel::message(const Chunk& chunk) {
 Result<std::uint32_t> ClientChannel::request(Bytes message) {
   if (state_ != State::Open) return Error{status::BadSecureChannelClosed, "the connection is closed", {}};
   auto written =
-      writer_.write(MessageType::Message, channelId_, tokenId_, lastRequestId_ + 1, std::move(message), output_);
+      writer_.write(MessageType::Message, channelId_, newest_.id, lastRequestId_ + 1, std::move(message), output_);
   if (!written) return Error{status::BadRequestTooLarge, written.error().cause, {}};
   return ++lastRequestId_;
 }
@@ -133,7 +165,7 @@ void ClientChannel::close(DateTime wallClock) {
     BinaryWriter writer(message);
     writer.write(NodeId(CloseSecureChannelRequest::kBinaryId));
     writer.write(request);
-    (void)writer_.write(MessageType::Close, channelId_, tokenId_, ++lastRequestId_, std::move(message), output_);
+    (void)writer_.write(MessageType::Close, channelId_, newest_.id, ++lastRequestId_, std::move(message), output_);
   }
   end({status::Good, {}, {}});
 }

@@ -1,8 +1,10 @@
 #pragma once
 
+#include "core/channel/channel_token.hpp"
 #include "core/channel/chunk.hpp"
 #include "core/ua/generated/structures.hpp"
-#include "core/ua/instant.hpp"
+
+#include <functional>
 
 namespace zunth::channel {
 
@@ -23,7 +25,12 @@ class ClientChannel {
   struct Options {
     ChannelLimits limits;
     ua::String endpointUrl;
-    std::uint32_t lifetime = 3'600'000;  // ms asked for, of a security token
+    std::uint32_t lifetime = 3'600'000;      // ms asked for, of a security token
+    const secure::Policy* policy = nullptr;  // null for None
+    ua::MessageSecurityMode mode = ua::MessageSecurityMode::None;
+    std::shared_ptr<const secure::Identity> identity;   // this client's; for a policy
+    std::optional<secure::Certificate> server;          // whom it must be; for a policy
+    std::function<ua::ByteString(std::size_t)> random;  // octets for nonces
   };
 
   /// Says hello at once: there is output to send.
@@ -53,6 +60,12 @@ class ClientChannel {
   void openResponse(const Chunk& chunk, ua::Instant now);
   void message(const Chunk& chunk);
   void end(const ua::Error& why);
+  Sealing sealing(const secure::ChannelKeys* keys) const {
+    return {keys, options_.mode == ua::MessageSecurityMode::SignAndEncrypt};
+  }
+  OpenSealing openSealing() const {
+    return {options_.policy, options_.identity.get(), options_.server ? &*options_.server : nullptr};
+  }
 
   Options options_;
   Handler& handler_;
@@ -62,7 +75,10 @@ class ClientChannel {
   MessageAssembler assembler_;
   std::vector<ua::Bytes> output_;
   std::uint32_t channelId_ = 0;
-  std::uint32_t tokenId_ = 0;
+  ua::ByteString nonce_;  // of the token that is being asked for
+  ChannelToken newest_;
+  std::optional<ChannelToken> previous_;  // until the server answers under the newest
+  ua::Bytes plain_;
   std::uint32_t lastRequestId_ = 0;
   bool renewing_ = false;
   ua::Instant renewsAt_ = ua::Instant::max();

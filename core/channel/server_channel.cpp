@@ -63,11 +63,34 @@ void ServerChannel::open(const Chunk& chunk, Instant now, DateTime wallClock) {
   const auto channelId = reader.next<std::uint32_t>();
   const auto header = reader.next<AsymmetricHeader>();
   if (!reader.ok()) return refuse(reader.error());
-  if (header.securityPolicyUri.view() != kPolicyNone)
-    return refuse({status::BadSecurityPolicyRejected,
-                   fmt::format("this server doesn't offer the policy {}", header.securityPolicyUri.view()),
-                   {}});
-  auto joined = assembler_.add(chunk.final, reader.rest());
+  const std::string_view policyUri = header.securityPolicyUri.view();
+  const secure::Policy* policy = secure::policyOf(policyUri);
+  if (policyUri != kPolicyNone && (!policy || !options_.identity))
+    return refuse(
+        {status::BadSecurityPolicyRejected, fmt::format("this server doesn't offer the policy {}", policyUri), {}});
+  OpenSealing sealed{policy, options_.identity.get(), nullptr};
+  std::optional<secure::Certificate> sender;
+  if (policy) {
+    if (header.receiverThumbprint.view() != options_.identity->certificate.thumbprint().view())
+      return refuse({status::BadSecurityChecksFailed,
+                     "the message is encrypted for another certificate than this server's: ask for its endpoints anew",
+                     {}});
+    auto certificate = secure::Certificate::fromDer(header.senderCertificate);
+    if (!certificate) return refuse(certificate.error());
+    if (certificate->keyBits() < policy->leastKeyBits || certificate->keyBits() > policy->mostKeyBits)
+      return refuse(
+          {status::BadCertificatePolicyCheckFailed,
+           fmt::format("{} takes RSA keys of {} to {} bits", policy->name, policy->leastKeyBits, policy->mostKeyBits),
+           {}});
+    sender.emplace(std::move(*certificate));
+    sealed.peer = &*sender;
+  }
+  auto numbered = unsealOpen(chunk.whole, 8 + reader.position(), sealed, plain_);
+  if (!numbered) return refuse(numbered.error());
+  // Only what its owner has signed is looked at further; then whether it is trusted.
+  if (sender && !(peer_ && *peer_ == *sender))
+    if (auto trusted = handler_.trust(header.senderCertificate); !trusted) return refuse(trusted.error());
+  auto joined = assembler_.add(chunk.final, *numbered);
   if (!joined) return refuse(joined.error());
   if (!*joined) return refuse({status::BadTcpMessageTypeInvalid, "an OPN message came in several chunks", {}});
 
@@ -77,31 +100,62 @@ void ServerChannel::open(const Chunk& chunk, Instant now, DateTime wallClock) {
   if (!body.ok()) return refuse(body.error());
   if (!(encodingId == NodeId(OpenSecureChannelRequest::kBinaryId)))
     return refuse({status::BadTcpMessageTypeInvalid, "an OPN message carries no OpenSecureChannelRequest", {}});
-  if (request.securityMode != MessageSecurityMode::None)
-    return refuse({status::BadSecurityModeRejected, "policy None goes with security mode None only", {}});
+  const bool isSecured =
+      request.securityMode == MessageSecurityMode::Sign || request.securityMode == MessageSecurityMode::SignAndEncrypt;
+  if (policy ? !isSecured : request.securityMode != MessageSecurityMode::None)
+    return refuse({status::BadSecurityModeRejected,
+                   policy ? "a security policy goes with Sign or SignAndEncrypt"
+                          : "policy None goes with security mode None only",
+                   {}});
   const bool renews = request.requestType == SecurityTokenRequestType::Renew;
   if (renews != (state_ == State::Open) || (renews && channelId != options_.channelId))
     return refuse({status::BadTcpSecureChannelUnknown, "a token was asked for on a channel that is not open here", {}});
+  if (renews && (header.securityPolicyUri.view() != security_.policyUri.view() ||
+                 request.securityMode != security_.mode || (sender && !(*sender == *peer_))))
+    return refuse({status::BadSecurityChecksFailed, "a token is renewed as the channel was opened", {}});
+  if (policy && request.clientNonce.size() != policy->nonceSize)
+    return refuse(
+        {status::BadNonceInvalid, fmt::format("{} takes nonces of {} octets", policy->name, policy->nonceSize), {}});
 
-  previousTokenId_ = renews ? tokenId_ : 0;
-  ++tokenId_;
   const std::uint32_t lifetime = std::clamp(request.requestedLifetime, options_.leastLifetime, options_.mostLifetime);
-  // Part 4, 5.5.2: a token is accepted until 25% after its lifetime has passed.
-  expires_ = now + milliseconds(lifetime * 1.25);
   security_ = {header.securityPolicyUri, request.securityMode, header.senderCertificate};
-
+  peer_ = sender;
   OpenSecureChannelResponse response;
   response.responseHeader.timestamp = wallClock;
   response.responseHeader.requestHandle = request.requestHeader.requestHandle;
-  response.securityToken = {options_.channelId, tokenId_, wallClock, lifetime};
+  if (policy) response.serverNonce = options_.random(policy->nonceSize);
+  // Part 4, 5.5.2: a token is accepted until 25% after its lifetime has passed.
+  issue(request.clientNonce, response.serverNonce, now + milliseconds(lifetime * 1.25));
+  response.securityToken = {options_.channelId, newest_.id, wallClock, lifetime};
   Bytes out;
   BinaryWriter writer(out);
   writer.write(NodeId(OpenSecureChannelResponse::kBinaryId));
   writer.write(response);
-  output_.push_back(writer_.writeOpen(options_.channelId, (*joined)->requestId, {String(kPolicyNone), {}, {}}, out));
+  AsymmetricHeader own{security_.policyUri, {}, {}};
+  if (policy) {
+    own.senderCertificate = options_.identity->certificate.der();
+    own.receiverThumbprint = peer_->thumbprint();
+    sealed.peer = &*peer_;
+  }
+  output_.push_back(writer_.writeOpen(options_.channelId, (*joined)->requestId, own, out, sealed));
   state_ = State::Open;
   handler_.opened(request);
 }
+
+void ServerChannel::issue(const ByteString& clientNonce, const ByteString& serverNonce, Instant expires) {
+  ChannelToken token;
+  token.id = newest_.id + 1;
+  token.expires = expires;
+  if (const auto* policy = security_.policy()) {
+    token.sending = secure::ChannelKeys::derive(*policy, clientNonce, serverNonce);
+    token.receiving = secure::ChannelKeys::derive(*policy, serverNonce, clientNonce);
+  }
+  if (state_ == State::Open && !previous_) previous_ = std::move(newest_);
+  newest_ = std::move(token);
+  useSendingToken();
+}
+
+void ServerChannel::useSendingToken() { writer_.setSealing(sealing(sendingToken().sending.get())); }
 
 void ServerChannel::message(const Chunk& chunk, Instant now) {
   BinaryReader reader(chunk.body);
@@ -111,11 +165,18 @@ void ServerChannel::message(const Chunk& chunk, Instant now) {
   if (channelId != options_.channelId)
     return refuse(
         {status::BadTcpSecureChannelUnknown, fmt::format("channel {} is not this connection's", channelId), {}});
-  const bool isNewest = tokenId == tokenId_;
-  if (now > expires_ || (!isNewest && (tokenId != previousTokenId_ || previousTokenId_ == 0)))
+  const bool isNewest = tokenId == newest_.id;
+  const bool isPrevious = previous_ && tokenId == previous_->id;
+  const ChannelToken& token = isPrevious ? *previous_ : newest_;
+  if ((!isNewest && !isPrevious) || now > token.expires)
     return refuse({status::BadSecureChannelTokenUnknown, "the channel's security token is unknown or has run out", {}});
-  if (isNewest) previousTokenId_ = 0;
-  auto joined = assembler_.add(chunk.final, reader.rest());
+  auto numbered = unseal(chunk.whole, sealing(token.receiving.get()));
+  if (!numbered) return refuse(numbered.error());
+  if (isNewest && previous_) {
+    previous_.reset();
+    useSendingToken();
+  }
+  auto joined = assembler_.add(chunk.final, *numbered);
   if (!joined) return refuse(joined.error());
   if (chunk.type == MessageType::Close) return end({status::Good, {}, {}});
   if (*joined && !(*joined)->aborted) handler_.request((*joined)->requestId, (*joined)->body);
@@ -123,10 +184,11 @@ void ServerChannel::message(const Chunk& chunk, Instant now) {
 
 void ServerChannel::respond(std::uint32_t requestId, Bytes message) {
   if (state_ != State::Open) return;
+  const std::uint32_t tokenId = sendingToken().id;
   auto written =
-      writer_.write(MessageType::Message, options_.channelId, tokenId_, requestId, std::move(message), output_);
+      writer_.write(MessageType::Message, options_.channelId, tokenId, requestId, std::move(message), output_);
   if (!written)
-    output_.push_back(writer_.writeAbort(options_.channelId, tokenId_, requestId,
+    output_.push_back(writer_.writeAbort(options_.channelId, tokenId, requestId,
                                          {status::BadResponseTooLarge, written.error().cause, {}}));
 }
 
@@ -137,7 +199,7 @@ void ServerChannel::refuse(const Error& why) {
 }
 
 void ServerChannel::tick(Instant now) {
-  if (state_ == State::Open && now > expires_)
+  if (state_ == State::Open && now > newest_.expires)
     refuse({status::BadSecureChannelTokenUnknown, "the channel's security token ran out", {}});
 }
 

@@ -1,8 +1,10 @@
 #pragma once
 
+#include "core/channel/channel_token.hpp"
 #include "core/channel/chunk.hpp"
 #include "core/ua/generated/structures.hpp"
-#include "core/ua/instant.hpp"
+
+#include <functional>
 
 namespace zunth::channel {
 
@@ -10,7 +12,8 @@ namespace zunth::channel {
 struct ChannelSecurity {
   ua::String policyUri;
   ua::MessageSecurityMode mode = ua::MessageSecurityMode::Invalid;
-  ua::ByteString peerCertificate;
+  ua::ByteString peerCertificate;  // as it came, with its chain
+  const secure::Policy* policy() const { return secure::policyOf(policyUri.view()); }
 };
 
 /// The server's side of a connection and its secure channel (Part 6, 6.7 and 7.1), as a state machine without I/O:
@@ -22,6 +25,11 @@ class ServerChannel {
     virtual ~Handler() = default;
     /// The channel was opened, or its token renewed.
     virtual void opened(const ua::OpenSecureChannelRequest&) {}
+    /// Whether this client may open a channel: what is wrong with its certificate, or nothing.
+    virtual ua::Result<void> trust(const ua::ByteString& certificateChain) {
+      (void)certificateChain;
+      return ua::Error{ua::status::BadSecurityChecksFailed, "this server trusts nobody", {}};
+    }
     /// A whole request: `body` starts with its encoding id and lives only during the call.
     virtual void request(std::uint32_t requestId, ua::BytesView body) = 0;
     /// The channel is over: closed by the client (Good) or broken. Sent once.
@@ -31,6 +39,8 @@ class ServerChannel {
     ChannelLimits limits;
     std::uint32_t channelId = 1;                                     // unique in the server, not 0
     std::uint32_t leastLifetime = 10'000, mostLifetime = 3'600'000;  // ms, of a security token
+    std::shared_ptr<const secure::Identity> identity;                // without one, policy None only
+    std::function<ua::ByteString(std::size_t)> random;               // octets for nonces
   };
 
   ServerChannel(const Options& options, Handler& handler);
@@ -61,6 +71,13 @@ class ServerChannel {
   void open(const Chunk& chunk, ua::Instant now, ua::DateTime wallClock);
   void message(const Chunk& chunk, ua::Instant now);
   void end(const ua::Error& why);
+  void issue(const ua::ByteString& clientNonce, const ua::ByteString& serverNonce, ua::Instant expires);
+  /// What is sent goes under the old token until the client has used the new one (Part 4, 5.5.2).
+  const ChannelToken& sendingToken() const { return previous_ ? *previous_ : newest_; }
+  void useSendingToken();
+  Sealing sealing(const secure::ChannelKeys* keys) const {
+    return {keys, security_.mode == ua::MessageSecurityMode::SignAndEncrypt};
+  }
 
   Options options_;
   Handler& handler_;
@@ -71,9 +88,10 @@ class ServerChannel {
   std::vector<ua::Bytes> output_;
   ua::String endpointUrl_;
   ChannelSecurity security_;
-  std::uint32_t tokenId_ = 0;          // the newest issued; the one before it stays valid until this is used
-  std::uint32_t previousTokenId_ = 0;  // 0 when it is no longer accepted
-  ua::Instant expires_{};
+  std::optional<secure::Certificate> peer_;  // who opened the channel, unless by policy None
+  ChannelToken newest_;
+  std::optional<ChannelToken> previous_;  // accepted until the newest is used
+  ua::Bytes plain_;                       // an OPN message, decrypted
 };
 
 }  // namespace zunth::channel

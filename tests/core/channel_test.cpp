@@ -21,6 +21,8 @@ struct ServerSide final : ServerChannel::Handler {
     }
   }
   void closed(const Error& why) override { endings.push_back(why); }
+  Result<void> trust(const ByteString&) override { return trusts ? Result<void>() : status::BadSecurityChecksFailed; }
+  bool trusts = true;
   ServerChannel* channel = nullptr;
   bool echoes = true;
   std::vector<std::pair<std::uint32_t, Bytes>> requests;
@@ -39,18 +41,46 @@ struct ClientSide final : ClientChannel::Handler {
   std::vector<Error> aborts, endings;
 };
 
+/// Nonces that are as long as they should be; tests need no secrets.
+ByteString countingOctets(std::size_t size) {
+  static std::uint8_t next = 0;
+  std::vector<std::byte> octets(size);
+  for (auto& octet : octets) octet = static_cast<std::byte>(next++);
+  return ByteString(octets.data(), octets.size());
+}
+
+/// One for both sides: making a key takes its time.
+std::shared_ptr<const zunth::secure::Identity> identity() {
+  using namespace zunth::secure;
+  static const auto made = [] {
+    const PrivateKey key = PrivateKey::generate();
+    const Certificate::Wish wish{"Fernhollow test", "",    "urn:fernhollow.example:test",
+                                 {"localhost"},     kWall, {kWall.ticks * 2}};
+    return std::make_shared<const Identity>(Identity{Certificate::selfSigned(wish, key), key});
+  }();
+  return made;
+}
+
 /// A client and a server that talk through memory.
 struct Pair {
-  explicit Pair(ChannelLimits clientLimits = {}, ChannelLimits serverLimits = {}) {
+  explicit Pair(ChannelLimits clientLimits = {}, ChannelLimits serverLimits = {},
+                const zunth::secure::Policy* policy = nullptr, MessageSecurityMode mode = MessageSecurityMode::None) {
     ServerChannel::Options serverOptions;
     serverOptions.limits = serverLimits;
     serverOptions.channelId = 7;
+    serverOptions.identity = identity();
+    serverOptions.random = countingOctets;
     server = std::make_unique<ServerChannel>(serverOptions, serverSide);
     serverSide.channel = server.get();
     ClientChannel::Options clientOptions;
     clientOptions.limits = clientLimits;
     clientOptions.endpointUrl = "opc.tcp://fernhollow.example:4840";
     clientOptions.lifetime = 60'000;
+    clientOptions.policy = policy;
+    clientOptions.mode = mode;
+    clientOptions.identity = identity();
+    clientOptions.server = identity()->certificate;
+    clientOptions.random = countingOctets;
     client = std::make_unique<ClientChannel>(clientOptions, clientSide);
   }
   /// Carries octets both ways until nobody has any; `cut` loses the connection after so many.
@@ -270,4 +300,81 @@ TEST_CASE("sequence numbers wrap as the standard allows", "[channel]") {
   CHECK(add(5).isGood());
   CHECK(add(6).isGood());
   CHECK(add(6) == status::BadSequenceNumberInvalid);
+}
+
+namespace {
+
+struct Secured {
+  const zunth::secure::Policy* policy;
+  MessageSecurityMode mode;
+};
+std::vector<Secured> everySecurity() {
+  std::vector<Secured> out;
+  for (const auto& policy : zunth::secure::policies())
+    for (auto mode : {MessageSecurityMode::Sign, MessageSecurityMode::SignAndEncrypt}) out.push_back({&policy, mode});
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("secured channels carry messages of any size both ways and renew their keys",
+          "[channel][cu:Security Token Renewal]") {
+  for (const auto& [policy, mode] : everySecurity()) {
+    INFO(policy->name << " " << static_cast<int>(mode));
+    ChannelLimits small;
+    small.receiveBufferSize = small.sendBufferSize = 8192;
+    Pair pair(small, small, policy, mode);
+    pair.settle();
+    REQUIRE(pair.clientSide.openings == 1);
+    CHECK(pair.server->security().policyUri.view() == policy->uri);
+    CHECK(pair.server->security().mode == mode);
+    for (const std::size_t size : {0u, 1u, 15u, 16u, 17u, 8000u, 8127u, 8128u, 8129u, 8160u, 50'000u}) {
+      REQUIRE(pair.client->request(pair.message(size)));
+      pair.settle();
+      REQUIRE(!pair.clientSide.responses.empty());
+      CHECK(pair.clientSide.responses.back().second.size() == size);
+      CHECK(pair.serverSide.requests.back().second == pair.clientSide.responses.back().second);
+    }
+    pair.now += std::chrono::seconds(50);
+    pair.client->tick(pair.now, kWall);
+    pair.settle();
+    const std::size_t before = pair.clientSide.responses.size();
+    REQUIRE(pair.client->request(pair.message(100)));
+    pair.settle();
+    CHECK(pair.clientSide.responses.size() == before + 1);
+    CHECK(pair.serverSide.endings.empty());
+    CHECK(pair.clientSide.endings.empty());
+  }
+}
+
+TEST_CASE("an octet that is altered or a message that is replayed ends a secured channel", "[channel]") {
+  for (const auto& [policy, mode] : everySecurity()) {
+    for (const bool isReplay : {false, true}) {
+      Pair pair({}, {}, policy, mode);
+      pair.settle();
+      REQUIRE(pair.client->request(pair.message(100)));
+      auto sent = pair.client->takeOutput();
+      REQUIRE(sent.size() == 1);
+      if (isReplay)
+        pair.server->feed(sent[0], pair.now, kWall);
+      else
+        sent[0][60] ^= std::byte{1};
+      const std::size_t before = pair.serverSide.requests.size();
+      pair.server->feed(sent[0], pair.now, kWall);
+      CHECK(pair.serverSide.requests.size() == before);
+      REQUIRE(pair.serverSide.endings.size() == 1);
+      CHECK(pair.serverSide.endings[0].code ==
+            (isReplay ? status::BadSequenceNumberInvalid : status::BadSecurityChecksFailed));
+    }
+  }
+}
+
+TEST_CASE("a client that is not trusted is told so", "[channel]") {
+  const auto security = everySecurity().front();
+  Pair pair({}, {}, security.policy, security.mode);
+  pair.serverSide.trusts = false;
+  pair.settle();
+  CHECK(pair.clientSide.openings == 0);
+  REQUIRE(pair.clientSide.endings.size() == 1);
+  CHECK(pair.clientSide.endings[0].code == status::BadSecurityChecksFailed);
 }

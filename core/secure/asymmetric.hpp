@@ -1,0 +1,24 @@
+#pragma once
+
+#include "core/secure/certificate.hpp"
+#include "core/secure/policy.hpp"
+
+/// Signing and encrypting with keys and certificates, as a policy has it (Part 6, 6.7.2; Part 7, 6.6).
+namespace zunth::secure {
+
+ua::ByteString sign(const Policy& policy, const PrivateKey& key, ua::BytesView data);
+bool verify(const Policy& policy, const Certificate& signer, ua::BytesView data, ua::BytesView signature);
+
+/// Octets of a signature by this certificate's key, and of one encrypted block.
+std::size_t keySize(const Certificate& certificate);
+/// Octets of plain text that fit into one encrypted block.
+std::size_t plainBlockSize(const Policy& policy, const Certificate& certificate);
+
+/// Block by block; `plain` must be whole blocks.
+ua::Bytes encrypt(const Policy& policy, const Certificate& receiver, ua::BytesView plain);
+/// One block of at most plainBlockSize() octets and more, cut as needed: what user tokens need.
+ua::Bytes encryptText(const Policy& policy, const Certificate& receiver, ua::BytesView plain);
+/// BadSecurityChecksFailed, whatever is wrong: an error that said more would help to guess.
+ua::Result<ua::Bytes> decrypt(const Policy& policy, const PrivateKey& key, ua::BytesView cipher);
+
+}  // namespace zunth::secure

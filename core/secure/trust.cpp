@@ -1,0 +1,181 @@
+#include "core/secure/trust.hpp"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+#include <openssl/err.h>
+#include <openssl/pem.h>
+#include <openssl/x509v3.h>
+
+namespace zunth::secure {
+
+using namespace ua;
+
+namespace {
+
+constexpr int kLeastKeyBits = 2048;
+constexpr std::size_t kLongestChain = 10;
+
+bool isIssuedBy(const Certificate& certificate, const Certificate& issuer) {
+  const bool isIssued = X509_check_issued(issuer.handle(), certificate.handle()) == X509_V_OK &&
+                        X509_verify(certificate.handle(), issuer.publicKey()) == 1;
+  ERR_clear_error();
+  return isIssued;
+}
+
+/// The certificates that were sent, the application's own first.
+Result<std::vector<Certificate>> sentChain(const ByteString& octets) {
+  std::vector<Certificate> out;
+  std::size_t at = 0;
+  while (at < octets.size() && out.size() < kLongestChain) {
+    auto one = Certificate::fromDer(ByteString(octets.data() + at, octets.size() - at));
+    if (!one) return one.error();
+    at += one->der().size();
+    out.push_back(std::move(*one));
+  }
+  if (out.empty()) return Error{status::BadCertificateInvalid, "no certificate was sent", {}};
+  return out;
+}
+
+/// "in 3 h", "2 days ago"
+std::string distance(DateTime from, DateTime to) {
+  const double seconds = static_cast<double>(to.ticks - from.ticks) / 1e7;
+  const double s = std::abs(seconds);
+  const std::string span = s < 7200      ? fmt::format("{:.0f} min", s / 60)
+                           : s < 172'800 ? fmt::format("{:.0f} h", s / 3600)
+                                         : fmt::format("{:.0f} days", s / 86'400);
+  return seconds > 0 ? "in " + span : span + " ago";
+}
+
+Result<void> checkTime(const Certificate& certificate, DateTime now, bool isIssuer) {
+  const StatusCode code = isIssuer ? status::BadCertificateIssuerTimeInvalid : status::BadCertificateTimeInvalid;
+  if (now < certificate.validFrom())
+    return Error{code,
+                 fmt::format("the certificate of {} becomes valid {}: is a clock wrong?", certificate.subject(),
+                             distance(now, certificate.validFrom())),
+                 "compare the clocks of both machines"};
+  if (now > certificate.validTo())
+    return Error{
+        code,
+        fmt::format("the certificate of {} ran out {}", certificate.subject(), distance(now, certificate.validTo())),
+        "its owner makes a new one"};
+  return {};
+}
+
+bool matchesHost(const std::vector<std::string>& hosts, const std::string& host) {
+  auto lower = [](std::string s) {
+    std::ranges::transform(s, s.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    return s;
+  };
+  return std::ranges::any_of(hosts, [&](const std::string& known) { return lower(known) == lower(host); });
+}
+
+}  // namespace
+
+Result<RevocationList> RevocationList::fromFile(std::string_view octets) {
+  X509_CRL* list = nullptr;
+  if (octets.find("-----BEGIN") != std::string_view::npos) {
+    BIO* bio = BIO_new_mem_buf(octets.data(), static_cast<int>(octets.size()));
+    list = PEM_read_bio_X509_CRL(bio, nullptr, nullptr, nullptr);
+    BIO_free(bio);
+  } else {
+    const auto* at = reinterpret_cast<const unsigned char*>(octets.data());
+    list = d2i_X509_CRL(nullptr, &at, static_cast<long>(octets.size()));
+  }
+  ERR_clear_error();
+  if (!list) return Error{status::BadCertificateInvalid, "there is no revocation list in it", {}};
+  return RevocationList(std::shared_ptr<void>(list, [](void* at) { X509_CRL_free(static_cast<X509_CRL*>(at)); }));
+}
+
+bool RevocationList::isOf(const Certificate& issuer) const {
+  auto* list = static_cast<X509_CRL*>(list_.get());
+  const bool fits = X509_NAME_cmp(X509_CRL_get_issuer(list), X509_get_subject_name(issuer.handle())) == 0 &&
+                    X509_CRL_verify(list, issuer.publicKey()) == 1;
+  ERR_clear_error();
+  return fits;
+}
+
+bool RevocationList::revokes(const Certificate& certificate) const {
+  X509_REVOKED* entry = nullptr;
+  return X509_CRL_get0_by_cert(static_cast<X509_CRL*>(list_.get()), &entry, certificate.handle()) == 1;
+}
+
+Result<void> validate(const ByteString& chain, const TrustList& list, const Expected& expected) {
+  // Structure
+  auto sent = sentChain(chain);
+  if (!sent) return sent.error();
+  const Certificate& own = sent->front();
+
+  // Chain, with its signatures
+  std::vector<Certificate> path{own};
+  auto isKnown = [](const std::vector<Certificate>& in, const Certificate& c) { return std::ranges::count(in, c) > 0; };
+  while (!path.back().isSelfSigned() && path.size() < kLongestChain) {
+    const Certificate* issuer = nullptr;
+    for (const std::vector<Certificate>* source : {&list.trusted, &list.issuers, &std::as_const(*sent)})
+      for (const auto& candidate : *source)
+        if (!issuer && !isKnown(path, candidate) && isIssuedBy(path.back(), candidate)) issuer = &candidate;
+    if (!issuer) break;
+    path.push_back(*issuer);
+  }
+  const bool isComplete = path.back().isSelfSigned();
+  if (!isComplete && !isKnown(list.trusted, own))
+    return Error{status::BadCertificateChainIncomplete,
+                 fmt::format("the issuer of {} is not known: {}", path.back().subject(), path.back().issuer()),
+                 "put the issuer's certificate among the issuers"};
+
+  // Policy
+  for (const auto& certificate : path)
+    if (certificate.keyBits() != 0 && certificate.keyBits() < kLeastKeyBits)
+      return Error{status::BadCertificatePolicyCheckFailed,
+                   fmt::format("the key of {} has {} bits; {} are the least", certificate.subject(),
+                               certificate.keyBits(), kLeastKeyBits),
+                   {}};
+
+  // Trust: the certificate itself, or one that vouches for it
+  if (std::ranges::none_of(path, [&](const Certificate& c) { return isKnown(list.trusted, c); }))
+    return Error{status::BadCertificateUntrusted,
+                 fmt::format("the certificate of {} is not trusted (SHA-256 {})", own.subject(), own.fingerprint()),
+                 {}};
+
+  // Time
+  for (std::size_t i = 0; i < path.size(); ++i)
+    if (auto fine = checkTime(path[i], expected.now, i > 0); !fine) return fine;
+
+  // Names
+  if (!expected.host.empty() && !matchesHost(own.hosts(), expected.host))
+    return Error{
+        status::BadCertificateHostNameInvalid,
+        fmt::format("the certificate is not for the host {}, but for {}", expected.host, fmt::join(own.hosts(), ", ")),
+        "connect by one of these names, or have the certificate made anew"};
+  if (!expected.applicationUri.empty() && own.applicationUri() != expected.applicationUri)
+    return Error{status::BadCertificateUriInvalid,
+                 fmt::format("the application calls itself {}, its certificate {}", expected.applicationUri,
+                             own.applicationUri()),
+                 "have the certificate made anew, or correct the application's URI"};
+
+  // Usage
+  const auto usage = X509_get_key_usage(own.handle());
+  if (usage != UINT32_MAX && (usage & (KU_DIGITAL_SIGNATURE | KU_DATA_ENCIPHERMENT | KU_KEY_ENCIPHERMENT)) == 0)
+    return Error{status::BadCertificateUseNotAllowed, "the certificate is not for signing and encrypting messages", {}};
+  for (std::size_t i = 1; i < path.size(); ++i)
+    if (!path[i].isAuthority())
+      return Error{status::BadCertificateIssuerUseNotAllowed,
+                   fmt::format("{} may not issue certificates", path[i].subject()),
+                   {}};
+
+  // Revocation: of everything that somebody else vouches for
+  for (std::size_t i = 0; i + 1 < path.size(); ++i) {
+    const auto known = std::ranges::find_if(list.revocations, [&](const auto& r) { return r.isOf(path[i + 1]); });
+    if (known == list.revocations.end())
+      return Error{i ? status::BadCertificateIssuerRevocationUnknown : status::BadCertificateRevocationUnknown,
+                   fmt::format("there is no revocation list of {}", path[i + 1].subject()),
+                   "put the issuer's revocation list beside its certificate"};
+    if (known->revokes(path[i]))
+      return Error{i ? status::BadCertificateIssuerRevoked : status::BadCertificateRevoked,
+                   fmt::format("the certificate of {} was revoked", path[i].subject()),
+                   {}};
+  }
+  return {};
+}
+
+}  // namespace zunth::secure

@@ -1,0 +1,42 @@
+#pragma once
+
+#include "core/secure/certificate.hpp"
+
+namespace zunth::secure {
+
+/// A revocation list of an issuer.
+class RevocationList {
+ public:
+  /// From a file's octets, PEM or DER. BadCertificateInvalid.
+  static ua::Result<RevocationList> fromFile(std::string_view octets);
+  bool isOf(const Certificate& issuer) const;
+  bool revokes(const Certificate& certificate) const;
+
+ private:
+  explicit RevocationList(std::shared_ptr<void> list) : list_(std::move(list)) {}
+  std::shared_ptr<void> list_;
+};
+
+/// Whom an application trusts (Part 12, 7.8): certificates themselves, and issuers that vouch for others.
+struct TrustList {
+  std::vector<Certificate> trusted;
+  std::vector<Certificate> issuers;  // only to complete chains
+  std::vector<RevocationList> revocations;
+};
+
+/// What is expected of the certificate beside being sound and trusted.
+struct Expected {
+  ua::DateTime now;
+  std::string host;            // the one that was connected to; empty to leave it out
+  std::string applicationUri;  // as the application calls itself; empty to leave it out
+};
+
+/// Checks a certificate in the order of Part 4, 6.1.3, each failure with its own code and words that say what to do:
+/// BadCertificateInvalid, BadCertificateChainIncomplete, BadCertificatePolicyCheckFailed, BadCertificateUntrusted,
+/// BadCertificateTimeInvalid, BadCertificateIssuerTimeInvalid, BadCertificateHostNameInvalid, BadCertificateUriInvalid,
+/// BadCertificateUseNotAllowed, BadCertificateIssuerUseNotAllowed, BadCertificateRevocationUnknown,
+/// BadCertificateIssuerRevocationUnknown, BadCertificateRevoked, BadCertificateIssuerRevoked.
+/// `chain` is the certificate with what was sent after it.
+ua::Result<void> validate(const ua::ByteString& chain, const TrustList& list, const Expected& expected);
+
+}  // namespace zunth::secure

@@ -1,0 +1,197 @@
+// Keys, signatures and certificates, held against a second implementation's octets.
+#include "core/channel/chunk.hpp"
+#include "core/secure/trust.hpp"
+
+#include <fstream>
+
+#include "tests/hex.hpp"
+#include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
+
+using namespace zunth;
+using namespace zunth::ua;
+using namespace zunth::secure;
+using test::unhex;
+
+namespace {
+
+std::vector<nlohmann::json> vectors(const std::string& what) {
+  std::vector<nlohmann::json> out;
+  std::ifstream file(ZUNTH_SOURCE_DIR "/tests/vectors/security.jsonl");
+  for (std::string line; std::getline(file, line);)
+    if (auto json = nlohmann::json::parse(line); json.at("what") == what) out.push_back(std::move(json));
+  return out;
+}
+
+ByteString octets(const nlohmann::json& hex) {
+  const Bytes raw = unhex(hex.get<std::string>());
+  return ByteString(raw.data(), raw.size());
+}
+Bytes bytes(const nlohmann::json& hex) { return unhex(hex.get<std::string>()); }
+bool same(BytesView a, BytesView b) { return std::ranges::equal(a, b); }
+
+std::unique_ptr<ChannelKeys> keysOf(const nlohmann::json& v, const std::string& side) {
+  const ByteString client = octets(v.at("clientNonce")), server = octets(v.at("serverNonce"));
+  const Policy& policy = *policyOf(v.at("policy").get<std::string>());
+  return side == "client" ? ChannelKeys::derive(policy, server, client) : ChannelKeys::derive(policy, client, server);
+}
+
+constexpr DateTime kNow{134'000'000'000'000'000};
+constexpr std::int64_t kDay = 864'000'000'000;
+
+Certificate::Wish wish(std::string uri) {
+  return {"Fernhollow test",   "Fernhollow",       std::move(uri), {"filter-house", "127.0.0.1"},
+          {kNow.ticks - kDay}, {kNow.ticks + kDay}};
+}
+
+}  // namespace
+
+TEST_CASE("keys are derived as the second implementation derives them", "[secure][vectors]") {
+  const auto all = vectors("derivedKeys");
+  CHECK(all.size() == 6);
+  for (const auto& v : all) {
+    INFO(v.at("policy").get<std::string>() << " " << v.at("side").get<std::string>());
+    const auto keys = keysOf(v, v.at("side"));
+    CHECK(same(keys->signingKey(), bytes(v.at("signingKey"))));
+    CHECK(same(keys->encryptingKey(), bytes(v.at("encryptingKey"))));
+    CHECK(same(keys->initializationVector(), bytes(v.at("initializationVector"))));
+  }
+}
+
+TEST_CASE("symmetric chunks match the second implementation's octet by octet",
+          "[secure][vectors][cu:Security Basic256Sha256][cu:Security Aes128-Sha256-RsaOaep]"
+          "[cu:Security Aes256-Sha256-RsaPss]") {
+  const auto all = vectors("symmetricChunk");
+  CHECK(all.size() == 30);
+  for (const auto& v : all) {
+    INFO(v.at("policy").get<std::string>() << " " << v.at("mode").get<std::string>() << " " << v.at("body").dump());
+    const auto keys = keysOf(v, v.at("from"));
+    const channel::Sealing sealing{keys.get(), v.at("mode") == "SignAndEncrypt"};
+    const Bytes body = bytes(v.at("body"));
+    channel::ChunkWriter writer;
+    writer.setSealing(sealing);
+    writer.setLimits(65536, 0, 0);
+    // The vectors are numbered 52: chunks before it are thrown away.
+    std::vector<Bytes> out;
+    for (int i = 0; i < 52; ++i) {
+      Bytes message = channel::newMessage();
+      message.insert(message.end(), body.begin(), body.end());
+      out.clear();
+      REQUIRE(writer.write(channel::MessageType::Message, v.at("channel"), v.at("token"), v.at("request"),
+                           std::move(message), out));
+    }
+    REQUIRE(out.size() == 1);
+    CHECK(same(out[0], bytes(v.at("chunk"))));
+    Bytes chunk = bytes(v.at("chunk"));
+    const auto numbered = channel::unseal(chunk, sealing);
+    REQUIRE(numbered);
+    CHECK(same(numbered->subspan(8), body));
+    // Whatever octet is altered, it is refused.
+    for (std::size_t i = 0; i < chunk.size(); i += 7) {
+      Bytes spoilt = bytes(v.at("chunk"));
+      spoilt[i] ^= std::byte{1};
+      CHECK(channel::unseal(spoilt, sealing).code() == status::BadSecurityChecksFailed);
+    }
+  }
+}
+
+TEST_CASE("the second implementation's OPN chunks are opened", "[secure][vectors]") {
+  const auto identities = vectors("identities").front();
+  const auto client = Certificate::fromDer(octets(identities.at("clientCertificate")));
+  const auto server = Certificate::fromDer(octets(identities.at("serverCertificate")));
+  const auto key = PrivateKey::fromPem(identities.at("serverKey").get<std::string>());
+  REQUIRE(client);
+  REQUIRE(server);
+  REQUIRE(key);
+  CHECK(client->applicationUri() == "urn:fernhollow.example:client");
+  const Identity own{*server, *key};
+  const auto all = vectors("asymmetricChunk");
+  CHECK(all.size() == 6);
+  for (const auto& v : all) {
+    const channel::OpenSealing sealing{policyOf(v.at("policy").get<std::string>()), &own, &*client};
+    const Bytes chunk = bytes(v.at("chunk"));
+    BinaryReader reader(BytesView(chunk).subspan(8));
+    reader.next<std::uint32_t>();
+    const auto header = reader.next<channel::AsymmetricHeader>();
+    REQUIRE(reader.ok());
+    CHECK(header.receiverThumbprint.view() == server->thumbprint().view());
+    Bytes plain;
+    const auto numbered = channel::unsealOpen(chunk, 8 + reader.position(), sealing, plain);
+    REQUIRE(numbered);
+    CHECK(same(numbered->subspan(8), bytes(v.at("body"))));
+    for (std::size_t i = 8 + reader.position(); i < chunk.size(); i += 61) {
+      Bytes spoilt = chunk;
+      spoilt[i] ^= std::byte{1};
+      CHECK(channel::unsealOpen(spoilt, 8 + reader.position(), sealing, plain).code() ==
+            status::BadSecurityChecksFailed);
+    }
+  }
+}
+
+TEST_CASE("OPN chunks survive keys of every size", "[secure]") {
+  for (const int bits : {2048, 3072, 4096}) {
+    const PrivateKey key = PrivateKey::generate(bits);
+    const Identity own{Certificate::selfSigned(wish("urn:fernhollow.example:a"), key), key};
+    for (const Policy& policy : policies())
+      for (std::size_t size = 0; size < 600; size += 37) {
+        Bytes chunk(100 + size, std::byte{7});
+        const Bytes before = chunk;
+        const channel::OpenSealing sealing{&policy, &own, &own.certificate};
+        channel::sealOpen(chunk, 92, sealing);
+        Bytes plain;
+        const auto numbered = channel::unsealOpen(chunk, 92, sealing, plain);
+        REQUIRE(numbered);
+        CHECK(same(*numbered, BytesView(before).subspan(92)));
+      }
+  }
+}
+
+TEST_CASE("a certificate says who it is of", "[secure]") {
+  const PrivateKey key = PrivateKey::generate();
+  const Certificate made = Certificate::selfSigned(wish("urn:fernhollow.example:hatchery"), key);
+  const auto again = Certificate::fromDer(made.der());
+  REQUIRE(again);
+  CHECK(again->applicationUri() == "urn:fernhollow.example:hatchery");
+  CHECK(again->hosts() == std::vector<std::string>{"filter-house", "127.0.0.1"});
+  CHECK(again->keyBits() == 2048);
+  CHECK(again->isSelfSigned());
+  CHECK(again->subject() == "CN = Fernhollow test, O = Fernhollow");
+  CHECK(again->thumbprint().size() == 20);
+  CHECK(again->fingerprint().size() == 95);
+  CHECK(Certificate::fromFile(made.pem())->der().view() == made.der().view());
+  CHECK(PrivateKey::fromPem(key.pem()));
+  CHECK(Certificate::fromDer(ByteString("nonsense", 8)).code() == status::BadCertificateInvalid);
+  CHECK(PrivateKey::fromPem("nonsense").code() == status::BadCertificateInvalid);
+}
+
+TEST_CASE("each check of a certificate fails with its own code", "[secure][cu:Security Certificate Validation]") {
+  const PrivateKey key = PrivateKey::generate();
+  const Certificate own = Certificate::selfSigned(wish("urn:fernhollow.example:hatchery"), key);
+  TrustList trusting;
+  trusting.trusted.push_back(own);
+  Expected expected{kNow, "filter-house", "urn:fernhollow.example:hatchery"};
+  CHECK(validate(own.der(), trusting, expected));
+  CHECK(validate(own.der(), {}, expected).code() == status::BadCertificateUntrusted);
+  CHECK(validate(own.der(), {}, expected).error().cause.find(own.fingerprint()) != std::string::npos);
+  CHECK(validate(ByteString(), trusting, expected).code() == status::BadCertificateInvalid);
+  struct Case {
+    std::function<void(Expected&)> change;
+    StatusCode code;
+    const char* words;
+  };
+  for (const auto& c : std::vector<Case>{
+           {[](auto& e) { e.now.ticks -= 2 * kDay; }, status::BadCertificateTimeInvalid, "is a clock wrong?"},
+           {[](auto& e) { e.now.ticks += 3 * kDay; }, status::BadCertificateTimeInvalid, "ran out 2 days ago"},
+           {[](auto& e) { e.host = "smokehouse"; }, status::BadCertificateHostNameInvalid, "filter-house, 127.0.0.1"},
+           {[](auto& e) { e.applicationUri = "urn:x"; }, status::BadCertificateUriInvalid, "calls itself urn:x"}}) {
+    Expected wrong = expected;
+    c.change(wrong);
+    const auto refused = validate(own.der(), trusting, wrong);
+    CHECK(refused.code() == c.code);
+    CHECK(refused.error().cause.find(c.words) != std::string::npos);
+  }
+  const PrivateKey weak = PrivateKey::generate(1024);
+  TrustList weakList;
+  weakList.trusted.push_back(Certificate::selfSigned(wish("urn:fernhollow.example:hatchery"), weak));
+  CHECK(validate(weakList.trusted[0].der(), weakList, expected).code() == status::BadCertificatePolicyCheckFailed);
+}
