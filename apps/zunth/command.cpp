@@ -1,5 +1,7 @@
 #include "apps/zunth/command.hpp"
 
+#include "apps/zunth/own_trust.hpp"
+
 #include <boost/asio/as_tuple.hpp>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
@@ -36,6 +38,7 @@ int withSession(const Options& options, bool waits, Work work) {
   auto run = [&]() -> Awaitable<void> {
     client::Session::Options settings;
     settings.timeout = ua::milliseconds(options.timeout * 1000);
+    settings.security = securityFrom(options);
     settings.reconnects = waits;  // what is over in a moment says at once that it failed
     auto opened = co_await client::Session::open(*url, settings);
     if (!opened) {
@@ -80,6 +83,16 @@ CLI::App* addVerb(Program program, const std::string& name, const std::string& a
       ->check(CLI::Range(0.01, 86400.0))
       ->capture_default_str();
   verb->add_flag("--quiet", options.quiet, "Print results and errors only");
+  static const std::map<std::string, client::Security::Wish> wishes{{"auto", client::Security::Wish::Auto},
+                                                                    {"none", client::Security::Wish::None},
+                                                                    {"sign", client::Security::Wish::Sign},
+                                                                    {"encrypt", client::Security::Wish::Encrypt}};
+  verb->add_option("--security", options.security, "auto, none, sign or encrypt")
+      ->transform(CLI::CheckedTransformer(wishes, CLI::ignore_case))
+      ->type_name("HOW");
+  verb->add_option("--policy", options.policy, "Security policy; without one the strongest that is offered");
+  verb->add_option("--trust", options.trust, "Trust a server whose certificate has this SHA-256 fingerprint")
+      ->type_name("FINGERPRINT");
   return verb;
 }
 

@@ -22,6 +22,9 @@ struct Options {
   Format format = Format::Table;
   double timeout = 10;  // s
   bool quiet = false;
+  client::Security::Wish security = client::Security::Wish::Auto;
+  std::string policy;  // a security policy's name
+  std::string trust;   // the fingerprint, or how it begins, of a server to be trusted
 };
 
 /// Lets a verb wait until the user has had enough.
@@ -69,6 +72,7 @@ void addQuery(Program program);
 void addAdd(Program program);
 void addRemove(Program program);
 void addLink(Program program);
+void addTrust(Program program);
 void addAt(Program program);
 void addCheck(Program program);
 void addNew(Program program);

@@ -14,11 +14,11 @@ int serve(const std::string& folder) {
   auto site = zunth::admin::loadSite(folder);
   for (const auto& line : site.report()) std::fprintf(stderr, "%s\n", line.c_str());
   if (!site.isSound()) return 1;
-  if (!site.settings.allowUnsecured)
-    spdlog::warn("no client can connect: this site allows no unsecured connections, and no other kind is offered yet");
-  else
-    spdlog::warn("connections are neither signed nor encrypted{}",
+  if (site.settings.allowUnsecured)
+    spdlog::warn("connections may be neither signed nor encrypted{}",
                  site.settings.allowAnonymous ? ", and anyone may connect" : "");
+  else if (!site.settings.allowAnonymous)
+    spdlog::warn("no client can open a session: anonymous users are off, and no other kind is offered yet");
 
   zunth::net::asio::io_context loop(1);
   zunth::admin::RunningSite running(loop, std::move(site));

@@ -2,9 +2,11 @@
 
 #include "core/space/attributes.hpp"
 #include "core/ua/text.hpp"
+#include "service/net/url.hpp"
 
 #include <algorithm>
 
+#include <boost/asio/ip/host_name.hpp>
 #include <boost/asio/post.hpp>
 #include <fmt/format.h>
 #include <spdlog/spdlog.h>
@@ -15,7 +17,10 @@ using namespace ua;
 using space::NodeIndex;
 
 RunningSite::RunningSite(net::asio::io_context& loop, Site site)
-    : loop_(loop), site_(std::move(site)), server_(std::make_unique<server::Server>(*site_.space, site_.settings)) {
+    : loop_(loop), trust_(site.folder / "state/trust"), site_(std::move(site)), trustTimer_(loop) {
+  site_.settings.trust = [this](const ByteString& chain) { return judge(chain); };
+  secured_ = secure();
+  server_ = std::make_unique<server::Server>(*site_.space, site_.settings);
   for (std::size_t i = 0; i < site_.devices.size(); ++i) bindDevice(i);
   server_->setRemovalHandler([this](NodeIndex node) {
     for (const auto& shown : shown_)
@@ -108,7 +113,52 @@ void RunningSite::showLost(const Shown& shown, DateTime when) {
   listener_->served();
 }
 
+/// The site's own identity: made at the first start.
+Result<void> RunningSite::secure() {
+  std::vector<std::string> hosts{boost::asio::ip::host_name(), "localhost", "127.0.0.1"};
+  for (const auto& url : site_.settings.endpointUrls)
+    if (auto parsed = net::Url::parse(url); parsed && std::ranges::find(hosts, parsed->host) == hosts.end())
+      hosts.push_back(parsed->host);
+  auto identity = trust_.identity(site_.settings.applicationName, site_.settings.applicationUri, hosts);
+  if (!identity) return identity.error();
+  site_.settings.identity = std::make_shared<const secure::Identity>(std::move(*identity));
+  return {};
+}
+
+/// Whether a client may open a channel. Who is refused is kept for the administrator to decide about.
+Result<void> RunningSite::judge(const ByteString& chain) {
+  const secure::Expected expected{DateTime::from(std::chrono::system_clock::now()), {}, {}};
+  auto fine = secure::validate(chain, trust_.load(), expected);
+  if (fine) return {};
+  auto certificate = secure::Certificate::fromDer(chain);
+  if (!certificate) return fine;
+  if (fine.code() != status::BadCertificateUntrusted) return fine;
+  trust_.reject(*certificate);
+  spdlog::warn("a client is not trusted: {} ({}); to let it in: zunth trust allow {} --site {}", certificate->subject(),
+               certificate->applicationUri(), certificate->fingerprint().substr(0, 11), site_.folder.string());
+  // Part 4, 6.1.3: what is told to strangers is that they failed; the words are for the engineer at the client.
+  return Error{status::BadSecurityChecksFailed,
+               fmt::format("the server does not trust this client's certificate; there: zunth trust allow {}",
+                           certificate->fingerprint().substr(0, 11)),
+               {}};
+}
+
+/// Looks at the folders of trust each second: who is taken out loses the connection.
+void RunningSite::watchTrust() {
+  std::string seen;
+  std::error_code ignored;
+  for (const char* part : {"trusted", "issuers"})
+    for (const auto& entry : std::filesystem::directory_iterator(trust_.folder() / part, ignored))
+      seen += fmt::format("{} {}\n", entry.path().string(), entry.last_write_time(ignored).time_since_epoch().count());
+  if (std::exchange(trustSeen_, seen) != seen) listener_->trustChanged();
+  trustTimer_.expires_after(std::chrono::seconds(1));
+  trustTimer_.async_wait([this, alive = alive_](const boost::system::error_code& error) {
+    if (!error && *alive) watchTrust();
+  });
+}
+
 Result<std::vector<std::string>> RunningSite::start() {
+  if (!secured_) return secured_.error();
   listener_ = std::make_unique<server::Listener>(loop_, *server_);
   std::vector<std::string> urls;
   for (const auto& url : site_.settings.endpointUrls) {
@@ -118,11 +168,13 @@ Result<std::vector<std::string>> RunningSite::start() {
   }
   server_->setEndpointUrls(urls);
   for (auto& device : devices_) device->start();
+  watchTrust();
   return urls;
 }
 
 void RunningSite::stop() {
   if (!std::exchange(*alive_, false)) return;
+  trustTimer_.cancel();
   for (auto& device : devices_) device->askToStop();
   for (auto& device : devices_) device->stop();
   server_->shutdown();

@@ -27,8 +27,9 @@ double seconds(Duration d) { return std::chrono::duration<double>(d).count(); }
 
 }  // namespace
 
-Connection::Connection(std::string url, asio::any_io_executor executor)
-    : url_(std::move(url)),
+Connection::Connection(std::string url, ChannelSecurityChoice security, asio::any_io_executor executor)
+    : security_(std::move(security)),
+      url_(std::move(url)),
       executor_(executor),
       opening_(executor),
       renewal_(std::make_shared<asio::steady_timer>(executor)) {}
@@ -38,11 +39,12 @@ Connection::~Connection() {
   if (link_) link_->abandon();
 }
 
-Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url, Duration timeout) {
+Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url, Duration timeout,
+                                                                ChannelSecurityChoice security) {
   auto parsed = net::Url::parse(url);
   if (!parsed) co_return parsed.error();
   const auto executor = co_await asio::this_coro::executor;
-  std::shared_ptr<Connection> self(new Connection(url, executor));
+  std::shared_ptr<Connection> self(new Connection(url, std::move(security), executor));
   const Instant deadline = now() + timeout;
   const Error late{status::BadTimeout, fmt::format("{} did not answer within {:.3g} s", url, seconds(timeout)),
                    "look whether the server runs and a firewall lets the port through"};
@@ -66,6 +68,11 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
 
   channel::ClientChannel::Options options;
   options.endpointUrl = String(url);
+  options.policy = self->security_.policy;
+  options.mode = self->security_.mode;
+  options.identity = self->security_.identity;
+  options.server = self->security_.server;
+  options.random = randomOctets;
   self->channel_ = std::make_unique<channel::ClientChannel>(options, *self);
   self->link_ = std::make_shared<net::TcpLink>(std::move(socket));
   std::weak_ptr<Connection> weak = self;

@@ -1,6 +1,6 @@
 #pragma once
 
-#include "core/channel/client_channel.hpp"
+#include "service/client/security.hpp"
 #include "service/net/tcp_link.hpp"
 
 #include <map>
@@ -20,7 +20,8 @@ class Connection : public std::enable_shared_from_this<Connection>, public chann
  public:
   /// Connects and opens the channel. The error names the step that failed: the name that doesn't resolve, the port
   /// that refuses (BadConnectionRejected), the time-out (BadTimeout), or the server's own word.
-  static Awaitable<ua::Result<std::shared_ptr<Connection>>> open(std::string url, ua::Duration timeout);
+  static Awaitable<ua::Result<std::shared_ptr<Connection>>> open(std::string url, ua::Duration timeout,
+                                                                 ChannelSecurityChoice security = {});
   ~Connection();
 
   /// Sends a request and awaits its response. An error when the server's answer is a fault or another structure, when
@@ -28,6 +29,7 @@ class Connection : public std::enable_shared_from_this<Connection>, public chann
   template <class Request>
   Awaitable<ua::Result<typename Request::Response>> request(Request request, ua::Duration timeout);
 
+  const ChannelSecurityChoice& security() const { return security_; }
   bool isOpen() const { return channel_ && channel_->isOpen(); }
   const std::string& url() const { return url_; }
   /// Says goodbye and closes the socket.
@@ -46,7 +48,8 @@ class Connection : public std::enable_shared_from_this<Connection>, public chann
     ua::Bytes body;
   };
 
-  explicit Connection(std::string url, asio::any_io_executor executor);
+  Connection(std::string url, ChannelSecurityChoice security, asio::any_io_executor executor);
+  ChannelSecurityChoice security_;
   Awaitable<ua::Result<ua::Bytes>> exchange(ua::Bytes message, ua::Duration timeout);
   void prepare(ua::RequestHeader& header, ua::Duration timeout);
   static ua::Error faultOf(ua::BytesView body, std::string_view expected);

@@ -1,16 +1,15 @@
 #include "service/client/session.hpp"
 
+#include "core/secure/asymmetric.hpp"
 #include "core/ua/generated/node_ids.hpp"
 #include "service/client/subscription.hpp"
-
-#include <array>
+#include "service/net/url.hpp"
 
 #include <boost/asio/as_tuple.hpp>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
 #include <boost/asio/this_coro.hpp>
 #include <boost/asio/use_awaitable.hpp>
-#include <openssl/rand.h>
 
 namespace zunth::client {
 
@@ -20,10 +19,13 @@ namespace {
 
 constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
 
-ByteString nonce() {
-  std::array<std::byte, 32> octets{};
-  RAND_bytes(reinterpret_cast<unsigned char*>(octets.data()), octets.size());
-  return ByteString(octets);
+/// What a signature of Part 4, 5.6.2 is made over: the other side's certificate and nonce.
+Bytes signedData(const ByteString& certificate, const ByteString& nonce) {
+  Bytes out;
+  BinaryWriter writer(out);
+  writer.raw({reinterpret_cast<const std::byte*>(certificate.data()), certificate.size()});
+  writer.raw({reinterpret_cast<const std::byte*>(nonce.data()), nonce.size()});
+  return out;
 }
 
 /// The cause that the server gave for an operation, when it gave one.
@@ -73,8 +75,17 @@ Awaitable<Result<std::shared_ptr<Session>>> Session::open(std::string url, Optio
 }
 
 Awaitable<Result<void>> Session::connect() {
-  auto connection = co_await Connection::open(url_, options_.timeout);
-  if (!connection) co_return connection.error();
+  if (!choice_) {
+    auto chosen = co_await chooseSecurity();
+    if (!chosen) co_return chosen.error();
+    choice_ = std::move(*chosen);
+  }
+  auto connection = co_await Connection::open(url_, options_.timeout, *choice_);
+  if (!connection) {
+    // The server may have got a new certificate: look again the next time.
+    if (connection.code() == status::BadSecurityChecksFailed) choice_.reset();
+    co_return connection.error();
+  }
   connection_ = *connection;
   connection_->onLost([weak = weak_from_this()](const Error& why) {
     if (auto self = weak.lock()) self->lost(why);
@@ -82,23 +93,69 @@ Awaitable<Result<void>> Session::connect() {
   co_return Result<void>{};
 }
 
+/// Asks for the endpoints, takes the best that fits, and makes sure whom it belongs to.
+Awaitable<Result<ChannelSecurityChoice>> Session::chooseSecurity() {
+  const auto& wish = options_.security;
+  if (wish.wish == Security::Wish::None) co_return ChannelSecurityChoice{};
+  auto parsed = net::Url::parse(url_);
+  if (!parsed) co_return parsed.error();
+  auto connection = co_await Connection::open(url_, options_.timeout);
+  if (!connection) co_return connection.error();
+  GetEndpointsRequest request;
+  request.endpointUrl = String(url_);
+  auto response = co_await (*connection)->request(std::move(request), options_.timeout);
+  (*connection)->close();
+  if (!response) co_return response.error();
+  auto endpoint = chooseEndpoint(response->endpoints, wish, parsed->host);
+  if (!endpoint) co_return endpoint.error();
+  ChannelSecurityChoice choice;
+  choice.policy = secure::policyOf(endpoint->securityPolicyUri.view());
+  choice.mode = endpoint->securityMode;
+  if (!choice.policy) co_return choice;
+  if (!wish.identity || !wish.trust)
+    co_return Error{
+        status::BadSecurityModeRejected, "this client has no certificate to open a secured connection with", {}};
+  if (auto trusted = wish.trust(endpoint->serverCertificate, parsed->host, endpoint->server.applicationUri.str());
+      !trusted)
+    co_return trusted.error();
+  auto certificate = secure::Certificate::fromDer(endpoint->serverCertificate);
+  if (!certificate) co_return certificate.error();
+  auto identity = wish.identity();
+  if (!identity) co_return identity.error();
+  choice.server = std::move(*certificate);
+  choice.identity = std::move(*identity);
+  co_return choice;
+}
+
 Awaitable<Result<void>> Session::create() {
   CreateSessionRequest request;
-  request.clientDescription.applicationUri = "urn:zunth:client";
+  request.clientDescription.applicationUri =
+      choice_->identity ? String(choice_->identity->certificate.applicationUri()) : String("urn:zunth:client");
   request.clientDescription.productUri = "urn:zunth";
   request.clientDescription.applicationName = LocalizedText("Zunth");
   request.clientDescription.applicationType = ApplicationType::Client;
   request.endpointUrl = String(url_);
   request.sessionName = String(options_.name);
-  request.clientNonce = nonce();
+  request.clientNonce = randomOctets(32);
+  if (choice_->policy) request.clientCertificate = choice_->identity->certificate.der();
+  const ByteString signedByServer = request.clientNonce;
   request.requestedSessionTimeout = options_.sessionTimeout;
   auto created = co_await connection_->request(std::move(request), options_.timeout);
   if (!created) co_return created.error();
+  if (choice_->policy) {
+    const auto& signature = created->serverSignature.signature;
+    const Bytes data = signedData(choice_->identity->certificate.der(), signedByServer);
+    if (!secure::verify(*choice_->policy, *choice_->server, data,
+                        {reinterpret_cast<const std::byte*>(signature.data()), signature.size()}))
+      co_return Error{
+          status::BadApplicationSignatureInvalid, "the server's signature does not fit its certificate", {}};
+  }
+  serverNonce_ = created->serverNonce;
   token_ = created->authenticationToken;
   sessionId_ = created->sessionId;
   for (const auto& endpoint : created->serverEndpoints)
     for (const auto& policy : endpoint.userIdentityTokens)
-      if (endpoint.securityMode == MessageSecurityMode::None && policy.tokenType == UserTokenType::Anonymous)
+      if (endpoint.securityMode == choice_->mode && policy.tokenType == UserTokenType::Anonymous)
         anonymousPolicy_ = policy.policyId;
   co_return Result<void>{};
 }
@@ -109,8 +166,13 @@ Awaitable<Result<void>> Session::activate() {
   identity.policyId = anonymousPolicy_;
   request.userIdentityToken = ExtensionObject::of(identity);
   request.requestHeader.authenticationToken = token_;
+  if (choice_->policy)
+    request.clientSignature = {
+        String(choice_->policy->signatureUri),
+        secure::sign(*choice_->policy, choice_->identity->key, signedData(choice_->server->der(), serverNonce_))};
   auto activated = co_await connection_->request(std::move(request), options_.timeout);
   if (!activated) co_return activated.error();
+  serverNonce_ = activated->serverNonce;
   co_return Result<void>{};
 }
 

@@ -16,12 +16,13 @@ class Session : public std::enable_shared_from_this<Session> {
     std::string name = "zunth";
     ua::Duration timeout = std::chrono::seconds(10);  // of connecting and of each request
     double sessionTimeout = 60'000;                   // ms
+    Security security;
     bool reconnects = true;
     ua::Duration firstRetry = std::chrono::milliseconds(200);  // doubles up to mostRetry
     ua::Duration mostRetry = std::chrono::seconds(5);
   };
 
-  /// Connects, creates and activates an anonymous session.
+  /// Connects as securely as wished, creates and activates an anonymous session.
   static Awaitable<ua::Result<std::shared_ptr<Session>>> open(std::string url, Options options);
   /// Closes session and connection; does nothing twice. With `keepSubscriptions` the server keeps them for their
   /// life-time, for another session to take over.
@@ -92,6 +93,7 @@ class Session : public std::enable_shared_from_this<Session> {
   friend class Subscription;
   Session(std::string url, Options options, asio::any_io_executor executor);
   Awaitable<ua::Result<void>> connect();
+  Awaitable<ua::Result<ChannelSecurityChoice>> chooseSecurity();
   Awaitable<ua::Result<void>> create();
   Awaitable<ua::Result<void>> activate();
   void lost(const ua::Error& why);
@@ -106,6 +108,8 @@ class Session : public std::enable_shared_from_this<Session> {
   std::shared_ptr<Connection> connection_;
   ua::NodeId sessionId_, token_;
   ua::String anonymousPolicy_ = "anonymous";
+  ua::ByteString serverNonce_;
+  std::optional<ChannelSecurityChoice> choice_;   // what the connection is secured by, once known
   bool isOpen_ = false;                           // from open() to close()
   bool isRestoring_ = false;                      // the connection is lost and sought again
   std::shared_ptr<asio::steady_timer> restored_;  // cancelled when it is back, or given up

@@ -37,19 +37,28 @@ ApplicationDescription Server::application() const {
 
 List<EndpointDescription> Server::endpoints(const String& askedUrl) const {
   List<EndpointDescription> out;
-  for (const auto& url : settings_.endpointUrls) {
-    if (!settings_.allowUnsecured) continue;
+  auto add = [&](const std::string& url, std::string_view policyUri, MessageSecurityMode mode, std::uint8_t level) {
     EndpointDescription endpoint;
     // Part 4, 5.4.4: the client gets the host name by which it found the server, as another one may not resolve.
     endpoint.endpointUrl =
         !authority(askedUrl.view()).empty() && portOf(askedUrl.view()) == portOf(url) ? askedUrl : String(url);
     endpoint.server = application();
-    endpoint.securityMode = MessageSecurityMode::None;
-    endpoint.securityPolicyUri = channel::kPolicyNone;
+    if (settings_.identity) endpoint.serverCertificate = settings_.identity->certificate.der();
+    endpoint.securityMode = mode;
+    endpoint.securityPolicyUri = String(policyUri);
     endpoint.transportProfileUri = kTransportBinary;
+    endpoint.securityLevel = level;
     if (settings_.allowAnonymous)
       endpoint.userIdentityTokens.push_back({"anonymous", UserTokenType::Anonymous, {}, {}, {}});
     out.push_back(std::move(endpoint));
+  };
+  for (const auto& url : settings_.endpointUrls) {
+    // The strongest first.
+    std::uint8_t level = 100;
+    if (settings_.identity)
+      for (auto mode : {MessageSecurityMode::SignAndEncrypt, MessageSecurityMode::Sign})
+        for (const auto& policy : secure::policies()) add(url, policy.uri, mode, --level);
+    if (settings_.allowUnsecured) add(url, channel::kPolicyNone, MessageSecurityMode::None, 0);
   }
   return out;
 }

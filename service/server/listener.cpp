@@ -1,6 +1,7 @@
 #include "service/server/listener.hpp"
 
 #include "service/net/url.hpp"
+#include "service/server/random.hpp"
 
 #include <charconv>
 
@@ -33,6 +34,12 @@ class Connection final : public Peer,
                     if (auto self = weak.lock()) self->drop();
                   }});
   }
+  /// Ends a channel whose certificate is trusted no longer.
+  void checkTrust() {
+    const auto& certificate = channel_.security().peerCertificate;
+    if (!channel_.isOpen() || certificate.empty()) return;
+    if (auto trusted = trust(certificate); !trusted) end(trusted.error());
+  }
   /// Ends what is idle: no channel opened in time, or a token that ran out.
   void tick() {
     channel_.tick(now());
@@ -59,6 +66,10 @@ class Connection final : public Peer,
   void opened(const OpenSecureChannelRequest& request) override { listener_.server_.channelOpened(*this, request); }
   void request(std::uint32_t requestId, BytesView body) override {
     listener_.server_.handle(shared_from_this(), requestId, body);
+  }
+  Result<void> trust(const ByteString& chain) override {
+    const auto& trust = listener_.server_.settings().trust;
+    return trust ? trust(chain) : channel::ServerChannel::Handler::trust(chain);
   }
   void closed(const Error& why) override {
     if (why.code.isBad()) spdlog::info("connection of {} refused: {}", link_->peer(), why.text());
@@ -135,6 +146,8 @@ void Listener::accept(net::Tcp::acceptor& acceptor) {
           channel::ServerChannel::Options options;
           options.limits.maxMessageSize = server_.settings().maxMessageSize;
           options.channelId = ++lastChannelId_;
+          options.identity = server_.settings().identity;
+          options.random = [](std::size_t size) { return randomOctets(size); };
           auto connection = std::make_shared<Connection>(*this, std::move(socket), options);
           connections_.insert(connection);
           connection->start();
@@ -143,6 +156,10 @@ void Listener::accept(net::Tcp::acceptor& acceptor) {
         }
         accept(acceptor);
       });
+}
+
+void Listener::trustChanged() {
+  for (const auto& connection : std::vector(connections_.begin(), connections_.end())) connection->checkTrust();
 }
 
 void Listener::served() {

@@ -26,6 +26,8 @@ class Listener {
   void stop();
   /// Work was done: samples, answers or time-outs may be due sooner than planned.
   void served();
+  /// Somebody may be trusted no longer: ends the connections of those.
+  void trustChanged();
   std::size_t connectionCount() const { return connections_.size(); }
 
  private:

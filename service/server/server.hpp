@@ -41,7 +41,10 @@ struct Settings {
   std::string applicationName = "Zunth";
   std::string applicationUri = "urn:zunth";
   std::vector<std::string> endpointUrls;
-  bool allowUnsecured = false;  // security policy None
+  bool allowUnsecured = false;                       // security policy None
+  std::shared_ptr<const secure::Identity> identity;  // without one, no secured endpoint is offered
+  /// Whether a client's certificate (with its chain) is accepted; why not, otherwise.
+  std::function<ua::Result<void>(const ua::ByteString& chain)> trust;
   bool allowAnonymous = false;
   bool allowNodeManagement = false;  // AddNodes and so on, by any client
   bool acceptRegistrations = false;  // RegisterServer: stands in for a discovery server
@@ -152,6 +155,8 @@ class Server {
   ua::Result<ua::CreateSessionResponse> newSession(const ua::CreateSessionRequest&, Context&);
   ua::Result<ua::ActivateSessionResponse> activateSession(const ua::ActivateSessionRequest&, Context&);
   ua::Result<void> checkIdentity(const ua::ExtensionObject& token) const;
+  ua::Result<void> checkClientCertificate(const ua::CreateSessionRequest&, const Context&) const;
+  ua::Result<void> checkClientSignature(const ua::ActivateSessionRequest&, const Context&) const;
   ua::Result<ua::CloseSessionResponse> closeSession(const ua::CloseSessionRequest&, Context&);
   ua::Result<ua::CancelResponse> cancel(const ua::CancelRequest&, Context&);
   enum class Subscriptions { Delete, Keep };

@@ -23,6 +23,7 @@ struct Session {
   std::weak_ptr<Peer> peer;
   std::uint32_t channelId = 0;
   bool isActivated = false;
+  ua::ByteString serverNonce;         // the last one given; the client signs it when it activates the session
   std::uint32_t maxResponseSize = 0;  // octets; 0 for any
   ua::List<ua::String> locales;
 

@@ -1,3 +1,4 @@
+#include "core/secure/asymmetric.hpp"
 #include "service/server/random.hpp"
 #include "service/server/server.hpp"
 
@@ -20,6 +21,15 @@ NodeId newSessionId() {
   guid.data3 = static_cast<std::uint16_t>((guid.data3 & 0x0FFF) | 0x4000);
   guid.data4[0] = static_cast<std::uint8_t>((guid.data4[0] & 0x3F) | 0x80);
   return NodeId(1, guid);
+}
+
+/// What a signature of Part 4, 5.6.2 is made over: the other side's certificate and nonce.
+Bytes signedData(const ByteString& certificate, const ByteString& nonce) {
+  Bytes out;
+  BinaryWriter writer(out);
+  writer.raw({reinterpret_cast<const std::byte*>(certificate.data()), certificate.size()});
+  writer.raw({reinterpret_cast<const std::byte*>(nonce.data()), nonce.size()});
+  return out;
 }
 
 }  // namespace
@@ -52,6 +62,7 @@ Result<CreateSessionResponse> Server::newSession(const CreateSessionRequest& req
     return Error{status::BadServerUriInvalid,
                  "this is the server " + settings_.applicationUri + ", not " + request.serverUri.str(),
                  {}};
+  if (auto fine = checkClientCertificate(request, context); !fine) return fine.error();
   if (sessions_.size() >= settings_.limits.maxSessions && !makeRoomForSession())
     return Error{
         status::BadTooManySessions, "all " + std::to_string(settings_.limits.maxSessions) + " sessions are taken", {}};
@@ -78,8 +89,14 @@ Result<CreateSessionResponse> Server::newSession(const CreateSessionRequest& req
   response.sessionId = session->sessionId;
   response.authenticationToken = session->token;
   response.revisedSessionTimeout = session->timeout;
-  response.serverNonce = randomOctets();
+  response.serverNonce = session->serverNonce = randomOctets();
   response.serverEndpoints = endpoints(request.endpointUrl);
+  if (settings_.identity) response.serverCertificate = settings_.identity->certificate.der();
+  if (const auto* policy = context.peer->security().policy()) {
+    response.serverSignature.algorithm = String(policy->signatureUri);
+    response.serverSignature.signature =
+        secure::sign(*policy, settings_.identity->key, signedData(request.clientCertificate, request.clientNonce));
+  }
   response.maxRequestMessageSize = settings_.maxMessageSize;
   spdlog::info("session '{}' created by {} at {}", session->name.view(), session->client.applicationUri.view(),
                context.peer->address());
@@ -88,6 +105,37 @@ Result<CreateSessionResponse> Server::newSession(const CreateSessionRequest& req
   sessions_.emplace(session->token, std::move(session));
   if (diagnosticsOn_) showSession(*context.session);
   return response;
+}
+
+Result<void> Server::checkClientCertificate(const CreateSessionRequest& request, const Context& context) const {
+  const auto& security = context.peer->security();
+  if (!security.policy()) return {};
+  if (request.clientNonce.size() < 32)
+    return Error{status::BadNonceInvalid, "a session needs a nonce of 32 octets or more", {}};
+  auto own = secure::Certificate::fromDer(request.clientCertificate);
+  auto ofChannel = secure::Certificate::fromDer(security.peerCertificate);
+  if (!own || !ofChannel || !(*own == *ofChannel))
+    return Error{status::BadSecurityChecksFailed, "the session names another certificate than the channel", {}};
+  // Part 4, 5.6.2: who the client says it is must be who its certificate is of.
+  if (own->applicationUri() != request.clientDescription.applicationUri.str())
+    return Error{status::BadCertificateUriInvalid,
+                 "the client calls itself " + request.clientDescription.applicationUri.str() + ", its certificate " +
+                     own->applicationUri(),
+                 {}};
+  return {};
+}
+
+Result<void> Server::checkClientSignature(const ActivateSessionRequest& request, const Context& context) const {
+  const auto& security = context.peer->security();
+  const auto* policy = security.policy();
+  if (!policy) return {};
+  auto certificate = secure::Certificate::fromDer(security.peerCertificate);
+  const auto& signature = request.clientSignature.signature;
+  const Bytes data = signedData(settings_.identity->certificate.der(), context.session->serverNonce);
+  if (!certificate || !secure::verify(*policy, *certificate, data,
+                                      {reinterpret_cast<const std::byte*>(signature.data()), signature.size()}))
+    return Error{status::BadApplicationSignatureInvalid, "the client's signature does not fit its certificate", {}};
+  return {};
 }
 
 Result<void> Server::checkIdentity(const ExtensionObject& token) const {
@@ -109,6 +157,11 @@ Result<ActivateSessionResponse> Server::activateSession(const ActivateSessionReq
   if (!session.isActivated && session.channelId != context.peer->channelId())
     return Error{
         status::BadSecureChannelIdInvalid, "a session must first be activated on the channel that created it", {}};
+  if (auto fine = checkClientSignature(request, context); !fine) {
+    ++summary_.securityRejectedSessionCount;
+    announcer_.sessionActivated(context.actor(), request, fine.code());
+    return fine.error();
+  }
   const auto identity = checkIdentity(request.userIdentityToken);
   announcer_.sessionActivated(context.actor(), request, identity.code());
   if (!identity) {
@@ -125,7 +178,7 @@ Result<ActivateSessionResponse> Server::activateSession(const ActivateSessionReq
   session.security.authenticationMechanism = "Anonymous";
   if (!request.localeIds.empty()) session.locales = request.localeIds;
   ActivateSessionResponse response;
-  response.serverNonce = randomOctets();
+  response.serverNonce = session.serverNonce = randomOctets();
   return response;
 }
 

@@ -69,6 +69,10 @@ actions:
     const std::string line = simulator->line();
     simulatorPort = line.substr(line.rfind(':') + 1);
   }
+  /// Without a server to go to.
+  Outcome zunthAlone(const std::string& arguments) const {
+    return run(program("zunth") + " " + arguments, folder.path);
+  }
   Outcome zunth(const std::string& arguments) const {
     return run(program("zunth") + " " + arguments + " --at " + url, folder.path);
   }
@@ -244,6 +248,40 @@ TEST_CASE("events come to the command line as they happen", "[plant]") {
   CHECK(plant.zunth("events DF1").code == 2);
   CHECK(plant.zunth("events --type AuditWriteUpdateEvntType").error.find("AuditWriteUpdateEventType") !=
         std::string::npos);
+}
+
+TEST_CASE("a secured connection: both sides are asked, each refusal names the next command",
+          "[plant][cu:Security Administration]") {
+  Plant plant;
+  const std::string read = "read DF1/mode --security encrypt";
+  // The client doesn't know the server.
+  const auto first = plant.zunth(read);
+  CHECK(first.code == 4);
+  CHECK(first.error.find("this client does not trust the server's certificate") != std::string::npos);
+  std::smatch print;
+  REQUIRE(std::regex_search(first.error, print, std::regex("--trust ([0-9A-F:]+)")));
+  // The server doesn't know the client.
+  const auto second = plant.zunth(read + " --trust " + print[1].str());
+  CHECK(second.code == 4);
+  REQUIRE(std::regex_search(second.error, print, std::regex("zunth trust allow ([0-9A-F:]+)")));
+  CHECK(second.error.find("the server does not trust this client's certificate") != std::string::npos);
+  CHECK(plant.zunthAlone("trust --site site").out.find("refused") != std::string::npos);
+  CHECK(plant.zunthAlone("trust allow " + print[1].str() + " --site site").code == 0);
+  for (const char* how : {"encrypt", "sign"})
+    for (const char* policy : {"Basic256Sha256", "Aes128_Sha256_RsaOaep", "Aes256_Sha256_RsaPss"})
+      CHECK(plant.zunth(std::string("read DF1/mode --security ") + how + " --policy " + policy).code == 0);
+  CHECK(plant.zunth("read DF1/mode --security encrypt --policy Nonsense").code == 4);
+  CHECK(Json::parse(plant.zunth("endpoints --output json").out).size() == 7);
+
+  // Trust that is withdrawn ends the connections that lived on it.
+  Process watch({"/usr/bin/env", "HOME=" + plant.folder.path.string(), "XDG_CONFIG_HOME=", program("zunth"), "watch",
+                 "DF1/pressure", "--interval", "50", "--security", "encrypt", "--at", plant.url});
+  REQUIRE(!watch.line().empty());
+  CHECK(plant.zunthAlone("trust remove 'Zunth on' --site site").code == 0);
+  bool isRefused = false;
+  for (int i = 0; i < 100 && !isRefused; ++i) isRefused = plant.zunth(read).code == 4;
+  CHECK(isRefused);
+  watch.stop(SIGINT);
 }
 
 TEST_CASE("Ctrl-C ends a watch in order, and the service ends in order", "[plant]") {

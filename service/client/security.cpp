@@ -1,0 +1,64 @@
+#include "service/client/security.hpp"
+
+#include <algorithm>
+#include <stdexcept>
+
+#include <fmt/format.h>
+#include <openssl/rand.h>
+
+namespace zunth::client {
+
+using namespace ua;
+
+namespace {
+
+bool isThisMachine(const std::string& host) { return host == "localhost" || host == "::1" || host.starts_with("127."); }
+
+std::string describe(const EndpointDescription& endpoint) {
+  const std::string uri = endpoint.securityPolicyUri.str();
+  const std::string policy = uri.substr(uri.rfind('#') + 1);
+  switch (endpoint.securityMode) {
+    case MessageSecurityMode::Sign: return policy + " (sign)";
+    case MessageSecurityMode::SignAndEncrypt: return policy + " (encrypt)";
+    default: return "none";
+  }
+}
+
+}  // namespace
+
+Result<EndpointDescription> chooseEndpoint(const List<EndpointDescription>& offered, const Security& security,
+                                           const std::string& host) {
+  const EndpointDescription* best = nullptr;
+  auto wish = security.wish;
+  const bool offersNone = std::ranges::any_of(offered, [](const auto& e) {
+    return e.securityMode == MessageSecurityMode::None && !e.userIdentityTokens.empty();
+  });
+  if (wish == Security::Wish::Auto && security.policy.empty() && isThisMachine(host) && offersNone)
+    wish = Security::Wish::None;
+  for (const auto& endpoint : offered) {
+    const auto* policy = secure::policyOf(endpoint.securityPolicyUri.view());
+    const bool isNone = endpoint.securityMode == MessageSecurityMode::None;
+    if ((wish == Security::Wish::None) != isNone || (!isNone && !policy)) continue;
+    if (wish == Security::Wish::Sign && endpoint.securityMode != MessageSecurityMode::Sign) continue;
+    if (wish == Security::Wish::Encrypt && endpoint.securityMode != MessageSecurityMode::SignAndEncrypt) continue;
+    if (!security.policy.empty() && (!policy || policy->name != security.policy)) continue;
+    if (!endpoint.endpointUrl.view().starts_with("opc.tcp://")) continue;
+    if (!best || endpoint.securityLevel > best->securityLevel) best = &endpoint;
+  }
+  if (best) return *best;
+  std::string all;
+  for (const auto& endpoint : offered) all += (all.empty() ? "" : ", ") + describe(endpoint);
+  return Error{status::BadSecurityModeRejected,
+               all.empty() ? "the server offers no endpoint: it lets nobody in"
+                           : "the server offers no such security; it offers " + all,
+               "zunth endpoints"};
+}
+
+ByteString randomOctets(std::size_t count) {
+  std::vector<std::byte> octets(count);
+  if (RAND_bytes(reinterpret_cast<unsigned char*>(octets.data()), static_cast<int>(count)) != 1)
+    throw std::runtime_error("the system gives no random numbers");
+  return ByteString(octets.data(), octets.size());
+}
+
+}  // namespace zunth::client

@@ -1,0 +1,41 @@
+#pragma once
+
+#include "core/channel/client_channel.hpp"
+
+#include <functional>
+#include <memory>
+#include <string>
+
+namespace zunth::client {
+
+/// How a client wants its connections secured, and whom it trusts.
+struct Security {
+  /// Auto: unsecured on this machine where that is offered, else the strongest that is.
+  enum class Wish { Auto, None, Sign, Encrypt };
+  Wish wish = Wish::Auto;
+  std::string policy;  // a policy's name; empty for the strongest that is offered
+
+  /// This client's certificate and key, asked for when a secured connection is to be opened.
+  std::function<ua::Result<std::shared_ptr<const secure::Identity>>()> identity;
+  /// Whether the server's certificate (with its chain) is accepted; why not, otherwise.
+  std::function<ua::Result<void>(const ua::ByteString& chain, const std::string& host,
+                                 const std::string& applicationUri)>
+      trust;
+};
+
+/// What a channel is opened with; policy None by default.
+struct ChannelSecurityChoice {
+  const secure::Policy* policy = nullptr;
+  ua::MessageSecurityMode mode = ua::MessageSecurityMode::None;
+  std::shared_ptr<const secure::Identity> identity;
+  std::optional<secure::Certificate> server;
+};
+
+/// The endpoint that fits the wish best, the strongest first. BadSecurityModeRejected with what is offered instead.
+ua::Result<ua::EndpointDescription> chooseEndpoint(const ua::List<ua::EndpointDescription>& offered,
+                                                   const Security& security, const std::string& host);
+
+/// Octets that nobody can guess.
+ua::ByteString randomOctets(std::size_t count);
+
+}  // namespace zunth::client
