@@ -2,10 +2,14 @@
 
 #include "apps/zunth/own_trust.hpp"
 
+#include <iostream>
+
 #include <boost/asio/as_tuple.hpp>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
 #include <boost/asio/use_awaitable.hpp>
+#include <termios.h>
+#include <unistd.h>
 
 namespace zunth::cli {
 
@@ -26,9 +30,29 @@ void tellConnection(const Options& options, const ua::Error& what) {
 
 }  // namespace
 
+ua::Result<std::string> askPassword(const std::string& question) {
+  if (const char* given = std::getenv("ZUNTH_PASSWORD"); given && *given) return std::string(given);
+  termios before{};
+  if (!::isatty(STDIN_FILENO) || ::tcgetattr(STDIN_FILENO, &before) != 0)
+    return ua::Error{ua::status::BadSyntaxError, "a password is needed, and nobody can be asked for it",
+                     "put it into ZUNTH_PASSWORD"};
+  std::fputs(question.c_str(), stderr);
+  termios unseen = before;
+  unseen.c_lflag &= ~static_cast<tcflag_t>(ECHO);
+  ::tcsetattr(STDIN_FILENO, TCSANOW, &unseen);
+  std::string password;
+  std::getline(std::cin, password);
+  ::tcsetattr(STDIN_FILENO, TCSANOW, &before);
+  std::fputs("\n", stderr);
+  return password;
+}
+
 int withSession(const Options& options, bool waits, Work work) {
   auto url = Places::load().resolve(options.at);
   if (!url) return fail(url.error());
+  ua::Result<std::string> password = std::string();
+  if (!options.user.empty()) password = askPassword("Password of " + options.user + ": ");
+  if (!password) return fail(password.error());
   asio::io_context loop(1);
   Interrupt interrupt(loop);
   asio::signal_set signals(loop, SIGINT, SIGTERM);
@@ -39,6 +63,8 @@ int withSession(const Options& options, bool waits, Work work) {
     client::Session::Options settings;
     settings.timeout = ua::milliseconds(options.timeout * 1000);
     settings.security = securityFrom(options);
+    settings.user = options.user;
+    settings.password = *password;
     settings.reconnects = waits;  // what is over in a moment says at once that it failed
     auto opened = co_await client::Session::open(*url, settings);
     if (!opened) {
@@ -91,6 +117,8 @@ CLI::App* addVerb(Program program, const std::string& name, const std::string& a
       ->transform(CLI::CheckedTransformer(wishes, CLI::ignore_case))
       ->type_name("HOW");
   verb->add_option("--policy", options.policy, "Security policy; without one the strongest that is offered");
+  verb->add_option("--user", options.user, "Log in by name; the password is asked for, or in ZUNTH_PASSWORD")
+      ->type_name("NAME");
   verb->add_option("--trust", options.trust, "Trust a server whose certificate has this SHA-256 fingerprint")
       ->type_name("FINGERPRINT");
   return verb;

@@ -24,6 +24,7 @@ struct Options {
   bool quiet = false;
   client::Security::Wish security = client::Security::Wish::Auto;
   std::string policy;  // a security policy's name
+  std::string user;    // empty for an anonymous one
   std::string trust;   // the fingerprint, or how it begins, of a server to be trusted
 };
 
@@ -73,11 +74,15 @@ void addAdd(Program program);
 void addRemove(Program program);
 void addLink(Program program);
 void addTrust(Program program);
+void addUser(Program program);
 void addAt(Program program);
 void addCheck(Program program);
 void addNew(Program program);
 void addDemo(Program program);
 void addCompletion(Program program);
+
+/// From ZUNTH_PASSWORD, or typed unseen on a terminal. An error where there is neither.
+ua::Result<std::string> askPassword(const std::string& question);
 
 /// A verb that takes the common options.
 CLI::App* addVerb(Program program, const std::string& name, const std::string& about, const std::string& example);

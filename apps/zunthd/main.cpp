@@ -17,8 +17,6 @@ int serve(const std::string& folder) {
   if (site.settings.allowUnsecured)
     spdlog::warn("connections may be neither signed nor encrypted{}",
                  site.settings.allowAnonymous ? ", and anyone may connect" : "");
-  else if (!site.settings.allowAnonymous)
-    spdlog::warn("no client can open a session: anonymous users are off, and no other kind is offered yet");
 
   zunth::net::asio::io_context loop(1);
   zunth::admin::RunningSite running(loop, std::move(site));

@@ -17,8 +17,15 @@ using namespace ua;
 using space::NodeIndex;
 
 RunningSite::RunningSite(net::asio::io_context& loop, Site site)
-    : loop_(loop), trust_(site.folder / "state/trust"), site_(std::move(site)), trustTimer_(loop) {
+    : loop_(loop),
+      trust_(site.folder / "state/trust"),
+      users_(site.folder / "state/users.yaml"),
+      site_(std::move(site)),
+      trustTimer_(loop) {
   site_.settings.trust = [this](const ByteString& chain) { return judge(chain); };
+  site_.settings.checkPassword = [this](const std::string& name, const std::string& password) {
+    return users_.check(name, password);
+  };
   secured_ = secure();
   server_ = std::make_unique<server::Server>(*site_.space, site_.settings);
   for (std::size_t i = 0; i < site_.devices.size(); ++i) bindDevice(i);
@@ -138,7 +145,7 @@ Result<void> RunningSite::judge(const ByteString& chain) {
                certificate->applicationUri(), certificate->fingerprint().substr(0, 11), site_.folder.string());
   // Part 4, 6.1.3: what is told to strangers is that they failed; the words are for the engineer at the client.
   return Error{status::BadSecurityChecksFailed,
-               fmt::format("the server does not trust this client's certificate; there: zunth trust allow {}",
+               fmt::format("the server does not trust this client's certificate; on its machine: zunth trust allow {}",
                            certificate->fingerprint().substr(0, 11)),
                {}};
 }

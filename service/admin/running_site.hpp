@@ -2,6 +2,7 @@
 
 #include "service/admin/site.hpp"
 #include "service/admin/trust_store.hpp"
+#include "service/admin/user_store.hpp"
 #include "service/device/device.hpp"
 #include "service/server/listener.hpp"
 
@@ -35,6 +36,7 @@ class RunningSite {
 
   net::asio::io_context& loop_;
   TrustStore trust_;
+  UserStore users_;
   ua::Result<void> secured_;
   Site site_;
   std::unique_ptr<server::Server> server_;

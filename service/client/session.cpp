@@ -153,18 +153,61 @@ Awaitable<Result<void>> Session::create() {
   serverNonce_ = created->serverNonce;
   token_ = created->authenticationToken;
   sessionId_ = created->sessionId;
+  serverCertificate_ = created->serverCertificate;
+  userPolicies_.clear();
+  const std::string_view policyUri = choice_->policy ? choice_->policy->uri : channel::kPolicyNone;
   for (const auto& endpoint : created->serverEndpoints)
-    for (const auto& policy : endpoint.userIdentityTokens)
-      if (endpoint.securityMode == choice_->mode && policy.tokenType == UserTokenType::Anonymous)
-        anonymousPolicy_ = policy.policyId;
+    if (endpoint.securityMode == choice_->mode && endpoint.securityPolicyUri.view() == policyUri)
+      userPolicies_ = endpoint.userIdentityTokens;
   co_return Result<void>{};
+}
+
+/// Who the user is, as the endpoint wants it said; a password encrypted for the server alone.
+Result<ExtensionObject> Session::identityToken() const {
+  const auto wanted = options_.user.empty() ? UserTokenType::Anonymous : UserTokenType::UserName;
+  const UserTokenPolicy* offered = nullptr;
+  for (const auto& policy : userPolicies_)
+    if (!offered && policy.tokenType == wanted) offered = &policy;
+  if (options_.user.empty()) {
+    AnonymousIdentityToken token;
+    token.policyId = offered ? offered->policyId : String("anonymous");
+    return ExtensionObject::of(token);
+  }
+  if (!offered)
+    return Error{status::BadIdentityTokenRejected, "the server takes no user names on this kind of connection",
+                 "zunth endpoints"};
+  const auto* policy =
+      offered->securityPolicyUri.empty() ? choice_->policy : secure::policyOf(offered->securityPolicyUri.view());
+  auto certificate = secure::Certificate::fromDer(serverCertificate_);
+  if (!policy || !certificate)
+    return Error{status::BadIdentityTokenRejected, "the password can't be encrypted for this server: it is not sent",
+                 "the same with --security encrypt"};
+  // On an unsecured channel nothing has yet shown whose certificate it is.
+  if (!choice_->policy) {
+    auto parsed = net::Url::parse(url_);
+    if (!options_.security.trust || !parsed)
+      return Error{status::BadIdentityTokenRejected, "the server is not known: the password is not sent", {}};
+    if (auto trusted = options_.security.trust(serverCertificate_, parsed->host, {}); !trusted) return trusted.error();
+  }
+  Bytes secret;
+  BinaryWriter writer(secret);
+  writer.write(static_cast<std::uint32_t>(options_.password.size() + serverNonce_.size()));
+  writer.raw(std::as_bytes(std::span(options_.password)));
+  writer.raw({reinterpret_cast<const std::byte*>(serverNonce_.data()), serverNonce_.size()});
+  const Bytes encrypted = secure::encryptText(*policy, *certificate, secret);
+  UserNameIdentityToken token;
+  token.policyId = offered->policyId;
+  token.userName = String(options_.user);
+  token.password = ByteString(encrypted.data(), encrypted.size());
+  token.encryptionAlgorithm = String(policy->encryptionUri);
+  return ExtensionObject::of(token);
 }
 
 Awaitable<Result<void>> Session::activate() {
   ActivateSessionRequest request;
-  AnonymousIdentityToken identity;
-  identity.policyId = anonymousPolicy_;
-  request.userIdentityToken = ExtensionObject::of(identity);
+  auto token = identityToken();
+  if (!token) co_return token.error();
+  request.userIdentityToken = *token;
   request.requestHeader.authenticationToken = token_;
   if (choice_->policy)
     request.clientSignature = {

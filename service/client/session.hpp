@@ -17,12 +17,13 @@ class Session : public std::enable_shared_from_this<Session> {
     ua::Duration timeout = std::chrono::seconds(10);  // of connecting and of each request
     double sessionTimeout = 60'000;                   // ms
     Security security;
+    std::string user, password;  // an anonymous user when empty
     bool reconnects = true;
     ua::Duration firstRetry = std::chrono::milliseconds(200);  // doubles up to mostRetry
     ua::Duration mostRetry = std::chrono::seconds(5);
   };
 
-  /// Connects as securely as wished, creates and activates an anonymous session.
+  /// Connects as securely as wished, creates and activates a session.
   static Awaitable<ua::Result<std::shared_ptr<Session>>> open(std::string url, Options options);
   /// Closes session and connection; does nothing twice. With `keepSubscriptions` the server keeps them for their
   /// life-time, for another session to take over.
@@ -107,7 +108,9 @@ class Session : public std::enable_shared_from_this<Session> {
   asio::any_io_executor executor_;
   std::shared_ptr<Connection> connection_;
   ua::NodeId sessionId_, token_;
-  ua::String anonymousPolicy_ = "anonymous";
+  ua::Result<ua::ExtensionObject> identityToken() const;
+  ua::List<ua::UserTokenPolicy> userPolicies_;  // of the endpoint in use
+  ua::ByteString serverCertificate_;
   ua::ByteString serverNonce_;
   std::optional<ChannelSecurityChoice> choice_;   // what the connection is secured by, once known
   bool isOpen_ = false;                           // from open() to close()

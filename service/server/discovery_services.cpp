@@ -50,6 +50,14 @@ List<EndpointDescription> Server::endpoints(const String& askedUrl) const {
     endpoint.securityLevel = level;
     if (settings_.allowAnonymous)
       endpoint.userIdentityTokens.push_back({"anonymous", UserTokenType::Anonymous, {}, {}, {}});
+    // A password is encrypted on every channel: with the channel's policy, or one of its own.
+    if (settings_.checkPassword && settings_.identity)
+      endpoint.userIdentityTokens.push_back(
+          {"password",
+           UserTokenType::UserName,
+           {},
+           {},
+           mode == MessageSecurityMode::None ? String(secure::policyNamed("Basic256Sha256")->uri) : String()});
     out.push_back(std::move(endpoint));
   };
   for (const auto& url : settings_.endpointUrls) {

@@ -4,6 +4,7 @@
 #include "core/monitor/sampling.hpp"
 #include "core/space/space.hpp"
 #include "service/server/announcer.hpp"
+#include "service/server/login_guard.hpp"
 #include "service/server/server_directory.hpp"
 #include "service/server/session.hpp"
 
@@ -46,6 +47,8 @@ struct Settings {
   /// Whether a client's certificate (with its chain) is accepted; why not, otherwise.
   std::function<ua::Result<void>(const ua::ByteString& chain)> trust;
   bool allowAnonymous = false;
+  /// Whether a name and password are right, when users may log in with them. BadUserAccessDenied otherwise.
+  std::function<ua::Result<void>(const std::string& name, const std::string& password)> checkPassword;
   bool allowNodeManagement = false;  // AddNodes and so on, by any client
   bool acceptRegistrations = false;  // RegisterServer: stands in for a discovery server
   bool diagnostics = true;           // counters of sessions and subscriptions; switchable at the EnabledFlag
@@ -154,7 +157,10 @@ class Server {
   ua::Result<ua::CreateSessionResponse> createSession(const ua::CreateSessionRequest&, Context&);
   ua::Result<ua::CreateSessionResponse> newSession(const ua::CreateSessionRequest&, Context&);
   ua::Result<ua::ActivateSessionResponse> activateSession(const ua::ActivateSessionRequest&, Context&);
-  ua::Result<void> checkIdentity(const ua::ExtensionObject& token) const;
+  /// The user's name, empty for an anonymous one. BadIdentityTokenInvalid, BadIdentityTokenRejected,
+  /// BadUserAccessDenied.
+  ua::Result<ua::String> checkIdentity(const ua::ExtensionObject& token, const Context&);
+  ua::Result<ua::String> checkPassword(const ua::UserNameIdentityToken& token, const Context&);
   ua::Result<void> checkClientCertificate(const ua::CreateSessionRequest&, const Context&) const;
   ua::Result<void> checkClientSignature(const ua::ActivateSessionRequest&, const Context&) const;
   ua::Result<ua::CloseSessionResponse> closeSession(const ua::CloseSessionRequest&, Context&);
@@ -274,6 +280,7 @@ class Server {
   std::function<void(ua::ServerState, std::uint32_t)> stateHandler_;
   ua::ServerDiagnosticsSummaryDataType summary_;  // its counters
   bool diagnosticsOn_ = true;
+  LoginGuard loginGuard_;
   ua::ServerState state_ = ua::ServerState::Running;
   ua::Instant shutdownAt_ = ua::Instant::max();
   ua::LocalizedText shutdownReason_;

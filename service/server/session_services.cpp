@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include <fmt/format.h>
 #include <spdlog/spdlog.h>
 
 namespace zunth::server {
@@ -138,18 +139,59 @@ Result<void> Server::checkClientSignature(const ActivateSessionRequest& request,
   return {};
 }
 
-Result<void> Server::checkIdentity(const ExtensionObject& token) const {
+Result<String> Server::checkIdentity(const ExtensionObject& token, const Context& context) {
   const bool isAnonymous = token.isNull() || token.is<AnonymousIdentityToken>();
-  if (!isAnonymous) return Error{status::BadIdentityTokenRejected, "this server takes anonymous users only", {}};
-  if (!settings_.allowAnonymous)
-    return Error{status::BadIdentityTokenRejected, "this server takes no anonymous users",
-                 "set 'anonymous: on' in site.yaml"};
-  if (token.isNull()) return {};
-  auto anonymous = token.as<AnonymousIdentityToken>();
-  if (!anonymous) return Error{status::BadIdentityTokenInvalid, anonymous.error().cause, {}};
-  if (!anonymous->policyId.empty() && anonymous->policyId.view() != "anonymous")
+  if (isAnonymous) {
+    if (!settings_.allowAnonymous)
+      return Error{status::BadIdentityTokenRejected, "this server takes no anonymous users",
+                   settings_.checkPassword ? "log in with a name and password" : "set 'anonymous: on' in site.yaml"};
+    if (token.isNull()) return String();
+    auto anonymous = token.as<AnonymousIdentityToken>();
+    if (!anonymous) return Error{status::BadIdentityTokenInvalid, anonymous.error().cause, {}};
+    if (!anonymous->policyId.empty() && anonymous->policyId.view() != "anonymous")
+      return Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}};
+    return String();
+  }
+  if (!token.is<UserNameIdentityToken>() || !settings_.checkPassword || !settings_.identity)
+    return Error{status::BadIdentityTokenRejected, "this server takes no users of this kind", {}};
+  auto named = token.as<UserNameIdentityToken>();
+  if (!named) return Error{status::BadIdentityTokenInvalid, named.error().cause, {}};
+  if (!named->policyId.empty() && named->policyId.view() != "password")
     return Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}};
-  return {};
+  if (const double wait = loginGuard_.wait(context.now); wait > 0)
+    return Error{
+        status::BadUserAccessDenied, fmt::format("too many logins have failed: wait {:.0f} s", wait / 1000 + 0.5), {}};
+  auto name = checkPassword(*named, context);
+  if (name)
+    loginGuard_.succeeded();
+  else
+    loginGuard_.failed(context.now);
+  return name;
+}
+
+/// Part 4, 7.41.2: the secret is a length, the password, and the nonce that the server gave last.
+Result<String> Server::checkPassword(const UserNameIdentityToken& token, const Context& context) {
+  const auto* channelPolicy = context.peer->security().policy();
+  const auto* policy = channelPolicy ? channelPolicy : secure::policyNamed("Basic256Sha256");
+  if (token.encryptionAlgorithm.view() != policy->encryptionUri)
+    return Error{status::BadIdentityTokenInvalid,
+                 "the password must be encrypted with " + std::string(policy->encryptionUri),
+                 {}};
+  const auto secret =
+      secure::decrypt(*policy, settings_.identity->key,
+                      {reinterpret_cast<const std::byte*>(token.password.data()), token.password.size()});
+  const Error unreadable{status::BadIdentityTokenInvalid, "the password can't be decrypted", {}};
+  if (!secret) return unreadable;
+  BinaryReader reader(*secret);
+  const auto length = reader.next<std::uint32_t>();
+  const auto& nonce = context.session->serverNonce;
+  if (!reader.ok() || length < nonce.size() || length > reader.remaining()) return unreadable;
+  const std::string_view text(reinterpret_cast<const char*>(reader.rest().data()), length);
+  // An old token that is replayed carries an old nonce.
+  if (text.substr(length - nonce.size()) != nonce.view()) return unreadable;
+  const std::string password(text.substr(0, length - nonce.size()));
+  if (auto fine = settings_.checkPassword(token.userName.str(), password); !fine) return fine.error();
+  return token.userName;
 }
 
 Result<ActivateSessionResponse> Server::activateSession(const ActivateSessionRequest& request, Context& context) {
@@ -162,7 +204,7 @@ Result<ActivateSessionResponse> Server::activateSession(const ActivateSessionReq
     announcer_.sessionActivated(context.actor(), request, fine.code());
     return fine.error();
   }
-  const auto identity = checkIdentity(request.userIdentityToken);
+  const auto identity = checkIdentity(request.userIdentityToken, context);
   announcer_.sessionActivated(context.actor(), request, identity.code());
   if (!identity) {
     ++summary_.securityRejectedSessionCount;
@@ -171,11 +213,12 @@ Result<ActivateSessionResponse> Server::activateSession(const ActivateSessionReq
   session.isActivated = true;
   session.peer = context.peer;
   session.channelId = context.peer->channelId();
+  session.userName = *identity;
   const String user = session.userName.empty() ? String("Anonymous") : session.userName;
   session.security.clientUserIdOfSession = user;
   if (session.security.clientUserIdHistory.empty() || !(session.security.clientUserIdHistory.back() == user))
     session.security.clientUserIdHistory.push_back(user);
-  session.security.authenticationMechanism = "Anonymous";
+  session.security.authenticationMechanism = session.userName.empty() ? "Anonymous" : "UserName";
   if (!request.localeIds.empty()) session.locales = request.localeIds;
   ActivateSessionResponse response;
   response.serverNonce = session.serverNonce = randomOctets();

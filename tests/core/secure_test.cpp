@@ -1,5 +1,6 @@
 // Keys, signatures and certificates, held against a second implementation's octets.
 #include "core/channel/chunk.hpp"
+#include "core/secure/password.hpp"
 #include "core/secure/trust.hpp"
 
 #include <fstream>
@@ -194,4 +195,14 @@ TEST_CASE("each check of a certificate fails with its own code", "[secure][cu:Se
   TrustList weakList;
   weakList.trusted.push_back(Certificate::selfSigned(wish("urn:fernhollow.example:hatchery"), weak));
   CHECK(validate(weakList.trusted[0].der(), weakList, expected).code() == status::BadCertificatePolicyCheckFailed);
+}
+
+TEST_CASE("passwords are kept as hashes that fit them only", "[secure]") {
+  const std::string kept = hashPassword("trout and salmon");
+  CHECK(kept.starts_with("scrypt$"));
+  CHECK(kept != hashPassword("trout and salmon"));  // each with its own salt
+  CHECK(verifyPassword(kept, "trout and salmon"));
+  for (const char* wrong : {"", "trout", "trout and salmon "}) CHECK_FALSE(verifyPassword(kept, wrong));
+  for (const char* broken : {"", "scrypt", "scrypt$$$", "scrypt$99999999999$AAAA$AAAA", "md5$1$AAAA$AAAA"})
+    CHECK_FALSE(verifyPassword(broken, "trout and salmon"));
 }

@@ -192,7 +192,7 @@ TEST_CASE("arrays, enumerations and several values are written and read", "[plan
   CHECK(std::any_of(tree.begin(), tree.end(),
                     [](const Json& n) { return n["path"] == "DF1/wash" && n["class"] == "Method"; }));
   CHECK(Json::parse(plant.zunth("show DF1/pressure --output json").out)["BrowseName"] == "2:pressure");
-  CHECK(Json::parse(plant.zunth("endpoints --output json").out)[0]["users"] == "anonymous");
+  CHECK(Json::parse(plant.zunth("endpoints --output json").out)[0]["users"] == "anonymous, password");
 }
 
 TEST_CASE("the command line reaches the rest of the services", "[plant]") {
@@ -282,6 +282,37 @@ TEST_CASE("a secured connection: both sides are asked, each refusal names the ne
   for (int i = 0; i < 100 && !isRefused; ++i) isRefused = plant.zunth(read).code == 4;
   CHECK(isRefused);
   watch.stop(SIGINT);
+}
+
+TEST_CASE("users log in by name, on secured and on unsecured channels", "[plant][cu:Security User Name Password 2]") {
+  Plant plant;
+  ::setenv("ZUNTH_PASSWORD", "trout and salmon", 1);
+  CHECK(plant.zunthAlone("user add hanna --site site").code == 0);
+  CHECK(plant.zunthAlone("user add hanna --site site").code == 2);
+  const auto first = plant.zunth("read DF1/mode --user hanna");
+  std::smatch print;
+  REQUIRE(std::regex_search(first.error, print, std::regex("--trust ([0-9A-F:]+)")));
+  CHECK(plant.zunth("read DF1/mode --user hanna --trust " + print[1].str()).code == 0);
+  CHECK(Json::parse(plant.zunth("endpoints --output json").out)[0]["users"] == "anonymous, password");
+  const auto refused = plant.zunth("read DF1/mode --user hanna --security encrypt");
+  REQUIRE(std::regex_search(refused.error, print, std::regex("zunth trust allow ([0-9A-F:]+)")));
+  CHECK(plant.zunthAlone("trust allow " + print[1].str() + " --site site").code == 0);
+  CHECK(plant.zunth("read DF1/mode --user hanna --security encrypt").code == 0);
+  CHECK(plant.zunth("read DF1/mode --user hanna --security sign").code == 0);
+
+  CHECK(plant.zunthAlone("user disable hanna --site site").code == 0);
+  const auto disabled = plant.zunth("read DF1/mode --user hanna");
+  CHECK(disabled.code == 4);
+  CHECK(disabled.error.find("the user name or the password is wrong") != std::string::npos);
+  CHECK(plant.zunthAlone("user enable hanna --site site").code == 0);
+  CHECK(plant.zunth("read DF1/mode --user hanna").code == 0);
+  // A name that isn't there, and guessing.
+  std::string last;
+  for (int i = 0; i < 8; ++i) last = plant.zunth("read DF1/mode --user otto").error;
+  CHECK(last.find("too many logins have failed: wait") != std::string::npos);
+  ::unsetenv("ZUNTH_PASSWORD");
+  CHECK(plant.zunth("read DF1/mode --user hanna </dev/null").error.find("ZUNTH_PASSWORD") != std::string::npos);
+  CHECK(plant.zunthAlone("user --site site --output json").out.find("hanna") != std::string::npos);
 }
 
 TEST_CASE("Ctrl-C ends a watch in order, and the service ends in order", "[plant]") {

@@ -113,7 +113,7 @@ class EventLog {
           fmt::format("{}  {:>4}  {:<32}  {:<32}  {}", row[0].text, row[1].text, row[2].text, row[3].text, row[4].text);
       for (std::size_t i = 5; i < row.size(); ++i) line += fmt::format("  {}={}", columns[i], row[i].text);
       const std::string header =
-          dim(fmt::format("{:<12}  {:>4}  {:<32}  {:<32}  {}", "time", "sev.", "source", "type", "message"));
+          dim(fmt::format("{:<12}  {:>4}  {:<32}  {:<32}  {}", "TIME", "SEV.", "SOURCE", "TYPE", "MESSAGE"));
       if (isFirst_ && isTerminal()) std::printf("%s\n", header.c_str());
       std::printf("%s\n", line.c_str());
     }

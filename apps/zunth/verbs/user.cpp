@@ -1,0 +1,121 @@
+#include "apps/zunth/command.hpp"
+#include "core/secure/password.hpp"
+#include "service/admin/user_store.hpp"
+
+#include <filesystem>
+
+#include <fmt/format.h>
+
+namespace zunth::cli {
+
+using namespace ua;
+namespace fs = std::filesystem;
+
+namespace {
+
+Result<admin::UserStore> storeOf(const std::string& site) {
+  const fs::path folder = site.empty() ? fs::path(".") : fs::path(site);
+  if (!fs::exists(folder / "site.yaml"))
+    return Error{status::BadSyntaxError, folder.string() + " is no site: it has no site.yaml",
+                 "zunth user --site FOLDER"};
+  return admin::UserStore(folder / "state/users.yaml");
+}
+
+using Users = std::map<std::string, admin::UserStore::User>;
+
+int listUsers(const Options& options, const Users& users) {
+  Records records({"user", "state"});
+  for (const auto& [name, user] : users) records.add({name, user.isEnabled ? "enabled" : "disabled"});
+  if (records.empty() && options.format == Format::Table)
+    std::fprintf(stderr, "no user is there yet\ntry: zunth user add NAME\n");
+  else
+    std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
+  return kDone;
+}
+
+enum class Change { Add, Password, Disable, Enable, Remove };
+
+int changeUser(const Options& options, const admin::UserStore& store, Users users, Change change,
+               const std::string& name) {
+  const bool isThere = users.contains(name);
+  if (change == Change::Add && isThere)
+    return wrongUse(fmt::format("there is a user '{}' already", name), fmt::format("zunth user password {}", name));
+  if (change != Change::Add && !isThere) return wrongUse(fmt::format("there is no user '{}'", name), "zunth user");
+  std::string said;
+  switch (change) {
+    case Change::Add:
+    case Change::Password: {
+      auto password = askPassword(fmt::format("New password of {}: ", name));
+      if (!password) return fail(password.error()), kWrongUse;
+      if (password->size() < 8) return wrongUse("a password has eight characters or more", "another one");
+      users[name].hash = secure::hashPassword(*password);
+      said = change == Change::Add ? "may log in" : "has a new password";
+      break;
+    }
+    case Change::Disable:
+    case Change::Enable:
+      users[name].isEnabled = change == Change::Enable;
+      said = change == Change::Enable ? "may log in again" : "may log in no longer";
+      break;
+    case Change::Remove:
+      users.erase(name);
+      said = "is gone";
+      break;
+  }
+  if (auto saved = store.save(users); !saved) return fail(saved.error());
+  if (!options.quiet) std::printf("%s %s\n", name.c_str(), said.c_str());
+  return kDone;
+}
+
+}  // namespace
+
+void addUser(Program program) {
+  auto* verb = program.app.add_subcommand("user", "Who may log in to a site with a password; alone: list them.");
+  verb->footer(
+      "Example: zunth user add hanna --site my-plant\n"
+      "A password is asked for, or taken from ZUNTH_PASSWORD. Changes count at once.");
+  Options& options = program.options;
+  static const std::map<std::string, Format> formats{
+      {"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
+  auto site = std::make_shared<std::string>();
+  auto name = std::make_shared<std::string>();
+  auto common = [&](CLI::App* to) {
+    to->add_option("--site", *site, "A site's folder; without one, the site in this folder");
+    to->add_option("--output", options.format, "table, json or csv")
+        ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case))
+        ->type_name("FORMAT");
+    to->add_flag("--quiet", options.quiet, "Print results and errors only");
+  };
+  common(verb);
+  std::vector<std::pair<CLI::App*, Change>> changes;
+  for (const auto& [word, about, change] : {std::tuple{"add", "Let somebody log in.", Change::Add},
+                                            std::tuple{"password", "Give somebody a new password.", Change::Password},
+                                            std::tuple{"disable", "Let somebody log in no longer.", Change::Disable},
+                                            std::tuple{"enable", "Let somebody log in again.", Change::Enable},
+                                            std::tuple{"remove", "Forget somebody.", Change::Remove}}) {
+    auto* part = verb->add_subcommand(word, about);
+    part->add_option("NAME", *name, "The user's name")->required();
+    common(part);
+    changes.emplace_back(part, change);
+  }
+  verb->callback([program, site, name, changes] {
+    auto store = storeOf(*site);
+    if (!store) {
+      program.exitCode = fail(store.error());
+      return;
+    }
+    auto users = store->load();
+    if (!users) {
+      program.exitCode = fail(users.error());
+      return;
+    }
+    for (const auto& [part, change] : changes)
+      if (*part) {
+        program.exitCode = changeUser(program.options, *store, std::move(*users), change, *name);
+        return;
+      }
+    program.exitCode = listUsers(program.options, *users);
+  });
+}
+
+}  // namespace zunth::cli
