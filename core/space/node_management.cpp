@@ -46,112 +46,85 @@ bool isAllowed(const Space& space, NodeIndex source, NodeIndex type, NodeClass t
   return true;
 }
 
-/// Values that the client gave, each only when it says so in specifiedAttributes.
-struct Attributes {
-  NewNode& node;
-  const Space& space;
-
-  template <class T>
-  void common(const T& from) const {
-    if (from.specifiedAttributes & NodeAttributesMask::DisplayName) node.displayName = from.displayName;
-    if (from.specifiedAttributes & NodeAttributesMask::Description) node.description = from.description;
+/// What a client says about a node's attributes, as its class has them: each counts only when it is named in
+/// specifiedAttributes.
+template <class T, class Apply>
+Result<void> takeAttributes(const ExtensionObject& given, NewNode& node, Apply apply) {
+  T from;
+  if (!given.isNull()) {
+    if (!given.is<T>())
+      return Error{status::BadNodeAttributesInvalid, "the attributes are not those of the node class", {}};
+    auto read = given.as<T>();
+    if (!read) return Error{status::BadNodeAttributesInvalid, read.error().cause, {}};
+    from = std::move(*read);
   }
-  template <class T>
-  Result<void> value(const T& from) const {
-    using Mask = NodeAttributesMask;
-    if (from.specifiedAttributes & Mask::DataType) {
-      node.traits.dataType = space.find(from.dataType);
-      if (node.traits.dataType == kNoNode || space.nodeClass(node.traits.dataType) != NodeClass::DataType)
-        return Error{status::BadNodeAttributesInvalid, "there is no data type " + from.dataType.text(), {}};
-    }
-    if (from.specifiedAttributes & Mask::ValueRank) node.traits.valueRank = from.valueRank;
-    if (from.specifiedAttributes & Mask::ArrayDimensions) node.arrayDimensions = from.arrayDimensions;
-    if (from.specifiedAttributes & Mask::Value) node.value = from.value;
-    return {};
-  }
-};
+  const auto has = [&from](std::uint32_t bit) { return (from.specifiedAttributes & bit) != 0; };
+  if (has(NodeAttributesMask::DisplayName)) node.displayName = from.displayName;
+  if (has(NodeAttributesMask::Description)) node.description = from.description;
+  if constexpr (requires { from.isAbstract; })
+    if (has(NodeAttributesMask::IsAbstract)) node.isAbstract = from.isAbstract;
+  return apply(from, has);
+}
 
-template <class T>
-Result<T> attributesAs(const ExtensionObject& object) {
-  if (object.isNull()) return T{};
-  if (!object.is<T>())
-    return Error{status::BadNodeAttributesInvalid, "the attributes are not those of the node class", {}};
-  auto read = object.as<T>();
-  if (!read) return Error{status::BadNodeAttributesInvalid, read.error().cause, {}};
-  return read;
+/// What variables and variable types have in common.
+template <class T, class Has>
+Result<void> takeValue(const Space& space, const T& from, const Has& has, NewNode& node) {
+  using Mask = NodeAttributesMask;
+  if (has(Mask::DataType)) {
+    node.traits.dataType = space.find(from.dataType);
+    if (node.traits.dataType == kNoNode || space.nodeClass(node.traits.dataType) != NodeClass::DataType)
+      return Error{status::BadNodeAttributesInvalid, "there is no data type " + from.dataType.text(), {}};
+  }
+  if (has(Mask::ValueRank)) node.traits.valueRank = from.valueRank;
+  if (has(Mask::ArrayDimensions)) node.arrayDimensions = from.arrayDimensions;
+  if (has(Mask::Value)) node.value = from.value;
+  return {};
 }
 
 Result<void> applyAttributes(const Space& space, const AddNodesItem& item, NewNode& node, NodeIndex definition) {
   using Mask = NodeAttributesMask;
-  const Attributes out{node, space};
   const auto& given = item.nodeAttributes;
+  const auto nothingElse = [](const auto&, const auto&) { return Result<void>(); };
   switch (item.nodeClass) {
-    case NodeClass::Object: {
-      auto a = attributesAs<ObjectAttributes>(given);
-      if (!a) return a.error();
-      out.common(*a);
-      if (a->specifiedAttributes & Mask::EventNotifier) node.eventNotifier = a->eventNotifier;
-      return {};
-    }
-    case NodeClass::Variable: {
+    case NodeClass::Object:
+      return takeAttributes<ObjectAttributes>(given, node, [&](const auto& from, const auto& has) {
+        if (has(Mask::EventNotifier)) node.eventNotifier = from.eventNotifier;
+        return Result<void>();
+      });
+    case NodeClass::Variable:
       node.traits = space.traits(definition);
       node.traits.accessLevel = AccessLevelType::CurrentRead;
-      auto a = attributesAs<VariableAttributes>(given);
-      if (!a) return a.error();
-      out.common(*a);
-      if (auto fine = out.value(*a); !fine) return fine;
-      if (a->specifiedAttributes & Mask::AccessLevel) node.traits.accessLevel = a->accessLevel;
-      if (a->specifiedAttributes & Mask::MinimumSamplingInterval)
-        node.traits.minimumSamplingInterval = static_cast<float>(a->minimumSamplingInterval);
-      if (a->specifiedAttributes & Mask::Historizing) node.traits.historizing = a->historizing;
-      if (!node.value.isNull() && !space.accepts(node.traits, node.value))
-        return Error{status::BadNodeAttributesInvalid, "the value is not of the variable's data type", {}};
-      return {};
-    }
-    case NodeClass::Method: {
-      auto a = attributesAs<MethodAttributes>(given);
-      if (!a) return a.error();
-      out.common(*a);
-      if (a->specifiedAttributes & Mask::Executable) node.executable = a->executable;
-      return {};
-    }
-    case NodeClass::View: {
-      auto a = attributesAs<ViewAttributes>(given);
-      if (!a) return a.error();
-      out.common(*a);
-      if (a->specifiedAttributes & Mask::ContainsNoLoops) node.containsNoLoops = a->containsNoLoops;
-      return {};
-    }
-    case NodeClass::ObjectType: {
-      auto a = attributesAs<ObjectTypeAttributes>(given);
-      if (!a) return a.error();
-      out.common(*a);
-      if (a->specifiedAttributes & Mask::IsAbstract) node.isAbstract = a->isAbstract;
-      return {};
-    }
-    case NodeClass::VariableType: {
-      auto a = attributesAs<VariableTypeAttributes>(given);
-      if (!a) return a.error();
-      out.common(*a);
-      if (a->specifiedAttributes & Mask::IsAbstract) node.isAbstract = a->isAbstract;
-      return out.value(*a);
-    }
-    case NodeClass::ReferenceType: {
-      auto a = attributesAs<ReferenceTypeAttributes>(given);
-      if (!a) return a.error();
-      out.common(*a);
-      if (a->specifiedAttributes & Mask::IsAbstract) node.isAbstract = a->isAbstract;
-      if (a->specifiedAttributes & Mask::Symmetric) node.isSymmetric = a->symmetric;
-      if (a->specifiedAttributes & Mask::InverseName) node.inverseName = a->inverseName;
-      return {};
-    }
-    case NodeClass::DataType: {
-      auto a = attributesAs<DataTypeAttributes>(given);
-      if (!a) return a.error();
-      out.common(*a);
-      if (a->specifiedAttributes & Mask::IsAbstract) node.isAbstract = a->isAbstract;
-      return {};
-    }
+      return takeAttributes<VariableAttributes>(given, node, [&](const auto& from, const auto& has) -> Result<void> {
+        if (auto fine = takeValue(space, from, has, node); !fine) return fine;
+        if (has(Mask::AccessLevel)) node.traits.accessLevel = from.accessLevel;
+        if (has(Mask::MinimumSamplingInterval))
+          node.traits.minimumSamplingInterval = static_cast<float>(from.minimumSamplingInterval);
+        if (has(Mask::Historizing)) node.traits.historizing = from.historizing;
+        if (!node.value.isNull() && !space.accepts(node.traits, node.value))
+          return Error{status::BadNodeAttributesInvalid, "the value is not of the variable's data type", {}};
+        return {};
+      });
+    case NodeClass::Method:
+      return takeAttributes<MethodAttributes>(given, node, [&](const auto& from, const auto& has) {
+        if (has(Mask::Executable)) node.executable = from.executable;
+        return Result<void>();
+      });
+    case NodeClass::View:
+      return takeAttributes<ViewAttributes>(given, node, [&](const auto& from, const auto& has) {
+        if (has(Mask::ContainsNoLoops)) node.containsNoLoops = from.containsNoLoops;
+        return Result<void>();
+      });
+    case NodeClass::VariableType:
+      return takeAttributes<VariableTypeAttributes>(
+          given, node, [&](const auto& from, const auto& has) { return takeValue(space, from, has, node); });
+    case NodeClass::ReferenceType:
+      return takeAttributes<ReferenceTypeAttributes>(given, node, [&](const auto& from, const auto& has) {
+        if (has(Mask::Symmetric)) node.isSymmetric = from.symmetric;
+        if (has(Mask::InverseName)) node.inverseName = from.inverseName;
+        return Result<void>();
+      });
+    case NodeClass::ObjectType: return takeAttributes<ObjectTypeAttributes>(given, node, nothingElse);
+    case NodeClass::DataType: return takeAttributes<DataTypeAttributes>(given, node, nothingElse);
     default: return Error{status::BadNodeClassInvalid, "a node is of one class", {}};
   }
 }

@@ -37,6 +37,7 @@ struct Counting {
     server = std::make_unique<server::Server>(space, settings);
     listener = std::make_unique<server::Listener>(loop, *server);
     const std::string url = *listener->listen("opc.tcp://127.0.0.1:0");
+    server->setEndpointUrls({url});
     std::uint16_t port = 0;
     std::from_chars(url.data() + url.rfind(':') + 1, url.data() + url.size(), port);
     relay.emplace(loop, port);
@@ -166,4 +167,13 @@ TEST_CASE("a subscription that the server has forgotten is made anew, and the ga
   c.run(1500);
   CHECK_FALSE(c.isComplete());
   CHECK(c.gaps.size() == 1);
+}
+
+// Takes its time: run it by name.
+TEST_CASE("cut off for ten seconds, a client gets every value once or an overflow bit", "[.][client]") {
+  Counting c(60'000, 600);
+  c.run(10'000);
+  CHECK((c.isComplete() || c.overflows > 0));
+  CHECK(c.gaps.empty());
+  WARN(c.seen.size() << " values, " << c.overflows << " overflow bits, " << c.count << " counted");
 }

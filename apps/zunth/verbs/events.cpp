@@ -86,11 +86,12 @@ class EventLog {
 
   Awaitable<void> print(List<Variant> values) {
     auto at = [&](std::size_t i) { return i < values.size() ? values[i] : Variant(); };
-    const auto* type = at(3).get<NodeId>();
+    const Variant when = at(0), kind = at(3);
+    const auto* type = kind.get<NodeId>();
     std::string typeName = "-";
     if (type) typeName = co_await names_.of(*type);
     std::vector<std::string> columns{"time", "severity", "source", "type", "message"};
-    const auto* time = at(0).get<DateTime>();
+    const auto* time = when.get<DateTime>();
     std::vector<Cell> row{Cell(time ? localTime(time->time()) : "-", time ? Json(time->text()) : Json()),
                           Cell(format(at(1)), toJson(at(1))), Cell(format(at(2)), toJson(at(2))), typeName,
                           Cell(format(at(4)), toJson(at(4)))};
