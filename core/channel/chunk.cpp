@@ -116,7 +116,9 @@ Result<void> ChunkWriter::write(MessageType type, std::uint32_t channelId, std::
   for (std::size_t i = 0; i < count; ++i) {
     const std::size_t from = kHeadroom + i * most;
     const std::size_t size = std::min(most, message.size() - from);
-    Bytes chunk(kHeadroom + size);
+    Bytes chunk;
+    chunk.reserve(maxChunkSize_);  // sealing adds to it
+    chunk.resize(kHeadroom + size);
     std::memcpy(chunk.data() + kHeadroom, message.data() + from, size);
     putSymmetricHeader(chunk.data(), type, i + 1 == count ? 'F' : 'C', chunk.size(), channelId, tokenId,
                        nextSequenceNumber(), requestId);
