@@ -69,6 +69,12 @@ bool verify(const Policy& policy, const Certificate& signer, BytesView data, Byt
   return fits;
 }
 
+Bytes sessionProof(const ByteString& certificate, const ByteString& nonce) {
+  Bytes out(view(certificate).begin(), view(certificate).end());
+  out.insert(out.end(), view(nonce).begin(), view(nonce).end());
+  return out;
+}
+
 std::size_t keySize(const Certificate& certificate) {
   return static_cast<std::size_t>(EVP_PKEY_get_size(certificate.publicKey()));
 }

@@ -9,6 +9,12 @@ namespace zunth::secure {
 ua::ByteString sign(const Policy& policy, const PrivateKey& key, ua::BytesView data);
 bool verify(const Policy& policy, const Certificate& signer, ua::BytesView data, ua::BytesView signature);
 
+/// What sessions sign: the other side's certificate and the nonce that it gave (Part 4, 5.6.2).
+ua::Bytes sessionProof(const ua::ByteString& certificate, const ua::ByteString& nonce);
+inline ua::BytesView view(const ua::ByteString& octets) {
+  return {reinterpret_cast<const std::byte*>(octets.data()), octets.size()};
+}
+
 /// Octets of a signature by this certificate's key, and of one encrypted block.
 std::size_t keySize(const Certificate& certificate);
 /// Octets of plain text that fit into one encrypted block.

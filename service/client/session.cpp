@@ -19,15 +19,6 @@ namespace {
 
 constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
 
-/// What a signature of Part 4, 5.6.2 is made over: the other side's certificate and nonce.
-Bytes signedData(const ByteString& certificate, const ByteString& nonce) {
-  Bytes out;
-  BinaryWriter writer(out);
-  writer.raw({reinterpret_cast<const std::byte*>(certificate.data()), certificate.size()});
-  writer.raw({reinterpret_cast<const std::byte*>(nonce.data()), nonce.size()});
-  return out;
-}
-
 /// The cause that the server gave for an operation, when it gave one.
 std::string causeOf(const List<DiagnosticInfo>& infos, std::size_t operation) {
   return operation < infos.size() && infos[operation].additionalInfo ? infos[operation].additionalInfo->str()
@@ -144,9 +135,8 @@ Awaitable<Result<void>> Session::create() {
   if (!created) co_return created.error();
   if (choice_->policy) {
     const auto& signature = created->serverSignature.signature;
-    const Bytes data = signedData(choice_->identity->certificate.der(), signedByServer);
-    if (!secure::verify(*choice_->policy, *choice_->server, data,
-                        {reinterpret_cast<const std::byte*>(signature.data()), signature.size()}))
+    const Bytes data = secure::sessionProof(choice_->identity->certificate.der(), signedByServer);
+    if (!secure::verify(*choice_->policy, *choice_->server, data, secure::view(signature)))
       co_return Error{
           status::BadApplicationSignatureInvalid, "the server's signature does not fit its certificate", {}};
   }
@@ -193,7 +183,7 @@ Result<ExtensionObject> Session::identityToken() const {
   BinaryWriter writer(secret);
   writer.write(static_cast<std::uint32_t>(options_.password.size() + serverNonce_.size()));
   writer.raw(std::as_bytes(std::span(options_.password)));
-  writer.raw({reinterpret_cast<const std::byte*>(serverNonce_.data()), serverNonce_.size()});
+  writer.raw(secure::view(serverNonce_));
   const Bytes encrypted = secure::encryptText(*policy, *certificate, secret);
   UserNameIdentityToken token;
   token.policyId = offered->policyId;
@@ -210,9 +200,9 @@ Awaitable<Result<void>> Session::activate() {
   request.userIdentityToken = *token;
   request.requestHeader.authenticationToken = token_;
   if (choice_->policy)
-    request.clientSignature = {
-        String(choice_->policy->signatureUri),
-        secure::sign(*choice_->policy, choice_->identity->key, signedData(choice_->server->der(), serverNonce_))};
+    request.clientSignature = {String(choice_->policy->signatureUri),
+                               secure::sign(*choice_->policy, choice_->identity->key,
+                                            secure::sessionProof(choice_->server->der(), serverNonce_))};
   auto activated = co_await connection_->request(std::move(request), options_.timeout);
   if (!activated) co_return activated.error();
   serverNonce_ = activated->serverNonce;

@@ -37,7 +37,7 @@ Server::~Server() {
 }
 
 void Server::nodeRemoved(space::NodeIndex node) {
-  if (removalHandler_) removalHandler_(node);
+  if (removalHandler_ && writeHandlers_.contains(node)) removalHandler_(node);
   sampling_.nodeRemoved(node, clock_.wallClock());
   events_.nodeRemoved(node);
   writeHandlers_.erase(node);

@@ -95,7 +95,7 @@ class Server {
   }
   void setCallHandler(space::NodeIndex method, CallHandler handler) { callHandlers_[method] = std::move(handler); }
 
-  /// Told of each node that clients delete, before it goes.
+  /// Told of each variable with a write handler that clients delete, before it goes.
   void setRemovalHandler(std::function<void(space::NodeIndex)> handler) { removalHandler_ = std::move(handler); }
   /// Carries out RequestServerStateChange; without one the method is refused.
   void setStateHandler(std::function<void(ua::ServerState, std::uint32_t secondsTillShutdown)> handler) {

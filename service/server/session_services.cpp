@@ -24,15 +24,6 @@ NodeId newSessionId() {
   return NodeId(1, guid);
 }
 
-/// What a signature of Part 4, 5.6.2 is made over: the other side's certificate and nonce.
-Bytes signedData(const ByteString& certificate, const ByteString& nonce) {
-  Bytes out;
-  BinaryWriter writer(out);
-  writer.raw({reinterpret_cast<const std::byte*>(certificate.data()), certificate.size()});
-  writer.raw({reinterpret_cast<const std::byte*>(nonce.data()), nonce.size()});
-  return out;
-}
-
 }  // namespace
 
 Result<CreateSessionResponse> Server::createSession(const CreateSessionRequest& request, Context& context) {
@@ -95,8 +86,8 @@ Result<CreateSessionResponse> Server::newSession(const CreateSessionRequest& req
   if (settings_.identity) response.serverCertificate = settings_.identity->certificate.der();
   if (const auto* policy = context.peer->security().policy()) {
     response.serverSignature.algorithm = String(policy->signatureUri);
-    response.serverSignature.signature =
-        secure::sign(*policy, settings_.identity->key, signedData(request.clientCertificate, request.clientNonce));
+    response.serverSignature.signature = secure::sign(
+        *policy, settings_.identity->key, secure::sessionProof(request.clientCertificate, request.clientNonce));
   }
   response.maxRequestMessageSize = settings_.maxMessageSize;
   spdlog::info("session '{}' created by {} at {}", session->name.view(), session->client.applicationUri.view(),
@@ -132,9 +123,8 @@ Result<void> Server::checkClientSignature(const ActivateSessionRequest& request,
   if (!policy) return {};
   auto certificate = secure::Certificate::fromDer(security.peerCertificate);
   const auto& signature = request.clientSignature.signature;
-  const Bytes data = signedData(settings_.identity->certificate.der(), context.session->serverNonce);
-  if (!certificate || !secure::verify(*policy, *certificate, data,
-                                      {reinterpret_cast<const std::byte*>(signature.data()), signature.size()}))
+  const Bytes data = secure::sessionProof(settings_.identity->certificate.der(), context.session->serverNonce);
+  if (!certificate || !secure::verify(*policy, *certificate, data, secure::view(signature)))
     return Error{status::BadApplicationSignatureInvalid, "the client's signature does not fit its certificate", {}};
   return {};
 }
@@ -177,9 +167,7 @@ Result<String> Server::checkPassword(const UserNameIdentityToken& token, const C
     return Error{status::BadIdentityTokenInvalid,
                  "the password must be encrypted with " + std::string(policy->encryptionUri),
                  {}};
-  const auto secret =
-      secure::decrypt(*policy, settings_.identity->key,
-                      {reinterpret_cast<const std::byte*>(token.password.data()), token.password.size()});
+  const auto secret = secure::decrypt(*policy, settings_.identity->key, secure::view(token.password));
   const Error unreadable{status::BadIdentityTokenInvalid, "the password can't be decrypted", {}};
   if (!secret) return unreadable;
   BinaryReader reader(*secret);

@@ -1,23 +1,15 @@
 // Content filters and event selection, operator by operator (Part 4, 7.7).
 #include "core/monitor/event.hpp"
-#include "core/space/namespace0.hpp"
 
+#include "tests/core/standard_space.hpp"
 #include <catch2/catch.hpp>
 
 using namespace zunth;
 using namespace zunth::ua;
+using test::standardSpace;
 using Op = FilterOperator;
 
 namespace {
-
-const space::Space& standardSpace() {
-  static const auto* loaded = [] {
-    auto* s = new space::Space("urn:fernhollow.example:test");
-    space::loadNamespace0(*s);
-    return s;
-  }();
-  return *loaded;
-}
 
 ExtensionObject literal(Variant value) { return ExtensionObject::of(LiteralOperand{std::move(value)}); }
 ExtensionObject element(std::uint32_t index) { return ExtensionObject::of(ElementOperand{index}); }

@@ -1,29 +1,20 @@
 // A walk over all of namespace 0, held against the standard's tables.
-#include "core/space/namespace0.hpp"
-
 #include "core/space/attributes.hpp"
 
 #include <fstream>
 #include <map>
 #include <set>
 
+#include "tests/core/standard_space.hpp"
 #include <catch2/catch.hpp>
 
 using namespace zunth;
 using namespace zunth::ua;
 using space::kNoNode;
 using space::NodeIndex;
+using test::standardSpace;
 
 namespace {
-
-const space::Space& standardSpace() {
-  static const auto* loaded = [] {
-    auto* s = new space::Space("urn:fernhollow.example:test");
-    space::loadNamespace0(*s);
-    return s;
-  }();
-  return *loaded;
-}
 
 struct IdRow {
   std::string name, nodeClass;
