@@ -71,6 +71,7 @@ server::Server& theServer() {
     server::Settings settings;
     settings.allowUnsecured = settings.allowAnonymous = true;
     settings.allowNodeManagement = settings.acceptRegistrations = true;
+    settings.diagnostics = false;  // eighty nodes for each session would take most of the time
     settings.endpointUrls = {"opc.tcp://127.0.0.1:4840"};
     return new server::Server(*space, settings);
   }();

@@ -77,7 +77,8 @@ ServerDiagnosticsSummaryDataType Server::diagnosticsSummary() const {
     for (const auto& [id, subscription] : session->subscriptions)
       intervals.push_back(subscription->settings().publishingInterval);
   std::ranges::sort(intervals);
-  out.publishingIntervalCount = static_cast<std::uint32_t>(std::ranges::unique(intervals).begin() - intervals.begin());
+  out.publishingIntervalCount =
+      static_cast<std::uint32_t>(std::unique(intervals.begin(), intervals.end()) - intervals.begin());
   return out;
 }
 
