@@ -158,6 +158,27 @@ bool hasOtherParent(const Space& space, NodeIndex node, NodeIndex but) {
   });
 }
 
+/// A reference as it runs forward.
+struct Ends {
+  NodeIndex from, type, to;
+};
+
+/// What an item of AddReferences or DeleteReferences names: BadSourceNodeIdInvalid, BadReferenceTypeIdInvalid,
+/// BadTargetNodeIdInvalid.
+template <class Item>
+Result<Ends> endsOf(const Space& space, const Item& item) {
+  const NodeIndex source = space.find(item.sourceNodeId);
+  if (source == kNoNode)
+    return Error{status::BadSourceNodeIdInvalid, "there is no node " + item.sourceNodeId.text(), {}};
+  const NodeIndex type = referenceType(space, item.referenceTypeId);
+  if (type == kNoNode)
+    return Error{status::BadReferenceTypeIdInvalid, "there is no reference type " + item.referenceTypeId.text(), {}};
+  const NodeIndex target = local(space, item.targetNodeId);
+  if (target == kNoNode)
+    return Error{status::BadTargetNodeIdInvalid, "there is no node " + item.targetNodeId.text(), {}};
+  return item.isForward ? Ends{source, type, target} : Ends{target, type, source};
+}
+
 }  // namespace
 
 Result<NodeIndex> addNode(Space& space, const AddNodesItem& item) {
@@ -247,21 +268,14 @@ Result<void> deleteNode(Space& space, const DeleteNodesItem& item, const std::fu
 }
 
 Result<void> addReference(Space& space, const AddReferencesItem& item) {
-  const NodeIndex source = space.find(item.sourceNodeId);
-  if (source == kNoNode)
-    return Error{status::BadSourceNodeIdInvalid, "there is no node " + item.sourceNodeId.text(), {}};
-  const NodeIndex type = referenceType(space, item.referenceTypeId);
-  if (type == kNoNode)
-    return Error{status::BadReferenceTypeIdInvalid, "there is no reference type " + item.referenceTypeId.text(), {}};
   if (!item.targetServerUri.empty())
     return Error{status::BadReferenceLocalOnly, "references lead to nodes of this server only", {}};
-  const NodeIndex target = local(space, item.targetNodeId);
-  if (target == kNoNode)
-    return Error{status::BadTargetNodeIdInvalid, "there is no node " + item.targetNodeId.text(), {}};
-  if (item.targetNodeClass != space.nodeClass(target))
+  auto ends = endsOf(space, item);
+  if (!ends) return ends.error();
+  const auto [from, type, to] = *ends;
+  if (item.targetNodeClass != space.nodeClass(item.isForward ? to : from))
     return Error{status::BadNodeClassInvalid, "the target is of another node class", {}};
-  if (source == target) return Error{status::BadInvalidSelfReference, "a node can't refer to itself", {}};
-  const NodeIndex from = item.isForward ? source : target, to = item.isForward ? target : source;
+  if (from == to) return Error{status::BadInvalidSelfReference, "a node can't refer to itself", {}};
   if (std::ranges::count(space.references(from), Reference(type, true, to)) > 0)
     return Error{status::BadDuplicateReferenceNotAllowed, "the reference is there already", {}};
   const bool hasTypeAlready = space.isSubtype(type, id::HasTypeDefinition) && space.typeDefinition(from) != kNoNode;
@@ -277,18 +291,11 @@ Result<void> addReference(Space& space, const AddReferencesItem& item) {
 }
 
 Result<void> deleteReference(Space& space, const DeleteReferencesItem& item) {
-  const NodeIndex source = space.find(item.sourceNodeId);
-  if (source == kNoNode)
-    return Error{status::BadSourceNodeIdInvalid, "there is no node " + item.sourceNodeId.text(), {}};
-  const NodeIndex type = referenceType(space, item.referenceTypeId);
-  if (type == kNoNode)
-    return Error{status::BadReferenceTypeIdInvalid, "there is no reference type " + item.referenceTypeId.text(), {}};
   if (item.targetNodeId.serverIndex != 0)
     return Error{status::BadServerIndexInvalid, "references lead to nodes of this server only", {}};
-  const NodeIndex target = local(space, item.targetNodeId);
-  if (target == kNoNode)
-    return Error{status::BadTargetNodeIdInvalid, "there is no node " + item.targetNodeId.text(), {}};
-  const NodeIndex from = item.isForward ? source : target, to = item.isForward ? target : source;
+  auto ends = endsOf(space, item);
+  if (!ends) return ends.error();
+  const auto [from, type, to] = *ends;
   if (std::ranges::count(space.references(from), Reference(type, true, to)) == 0)
     return Error{status::BadNotFound, "there is no such reference", {}};
   if (space.nodeId(from).namespaceIndex() == 0 && space.nodeId(to).namespaceIndex() == 0)

@@ -1,25 +1,11 @@
 #include "core/space/attributes.hpp"
 #include "core/ua/index_range.hpp"
+#include "service/server/request_checks.hpp"
 #include "service/server/server.hpp"
 
 namespace zunth::server {
 
 using namespace ua;
-
-namespace {
-
-bool isValid(TimestampsToReturn t) { return t >= TimestampsToReturn::Source && t <= TimestampsToReturn::Neither; }
-
-/// Part 4, 5.10.2.4: an encoding is asked for of a structure's value only, and must be one that is served.
-StatusCode checkEncoding(const space::Space& space, space::NodeIndex node, const ReadValueId& what) {
-  if (what.dataEncoding.name.empty()) return status::Good;
-  if (what.attributeId != static_cast<std::uint32_t>(AttributeId::Value) ||
-      space.nodeClass(node) != NodeClass::Variable || !space::holdsStructures(space, node))
-    return status::BadDataEncodingInvalid;
-  return what.dataEncoding == QualifiedName{0, "Default Binary"} ? status::Good : status::BadDataEncodingUnsupported;
-}
-
-}  // namespace
 
 DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps, DateTime wallClock) const {
   const auto node = space_.find(what.nodeId);

@@ -1,4 +1,5 @@
 #include "core/space/attributes.hpp"
+#include "service/server/request_checks.hpp"
 #include "service/server/server.hpp"
 
 #include <algorithm>
@@ -7,12 +8,6 @@
 namespace zunth::server {
 
 using namespace ua;
-
-namespace {
-
-bool isValid(TimestampsToReturn t) { return t >= TimestampsToReturn::Source && t <= TimestampsToReturn::Neither; }
-
-}  // namespace
 
 Result<std::shared_ptr<const monitor::EventSelector>> Server::selectorOf(const ExtensionObject& filter,
                                                                          ExtensionObject& filterResult) const {
@@ -91,12 +86,7 @@ Result<MonitoredItemCreateResult> Server::createItem(monitor::Subscription& subs
   const bool isEvents = attribute == AttributeId::EventNotifier;
   if (isEvents && space_.eventNotifier(node) == 0)
     return Error{status::BadNotSupported, space_.path(node) + " announces no events", {}};
-  if (!what.dataEncoding.name.empty()) {
-    if (attribute != AttributeId::Value || space_.nodeClass(node) != NodeClass::Variable ||
-        !space::holdsStructures(space_, node))
-      return status::BadDataEncodingInvalid;
-    if (!(what.dataEncoding == QualifiedName{0, "Default Binary"})) return status::BadDataEncodingUnsupported;
-  }
+  if (const auto code = checkEncoding(space_, node, what); code.isBad()) return code;
   auto range = IndexRange::parse(what.indexRange.view());
   if (!range) return range.error();
   MonitoredItemCreateResult result;

@@ -1,0 +1,23 @@
+#pragma once
+
+#include "core/space/attributes.hpp"
+
+/// What several services check alike in a request.
+namespace zunth::server {
+
+inline bool isValid(ua::TimestampsToReturn t) {
+  return t >= ua::TimestampsToReturn::Source && t <= ua::TimestampsToReturn::Neither;
+}
+
+/// Part 4, 5.10.2.4: an encoding is asked for of a structure's value only, and must be one that is served.
+/// BadDataEncodingInvalid, BadDataEncodingUnsupported.
+inline ua::StatusCode checkEncoding(const space::Space& space, space::NodeIndex node, const ua::ReadValueId& what) {
+  if (what.dataEncoding.name.empty()) return ua::status::Good;
+  if (what.attributeId != static_cast<std::uint32_t>(ua::AttributeId::Value) ||
+      space.nodeClass(node) != ua::NodeClass::Variable || !space::holdsStructures(space, node))
+    return ua::status::BadDataEncodingInvalid;
+  return what.dataEncoding == ua::QualifiedName{0, "Default Binary"} ? ua::status::Good
+                                                                     : ua::status::BadDataEncodingUnsupported;
+}
+
+}  // namespace zunth::server
