@@ -145,7 +145,7 @@ Result<void> RunningSite::judge(const ByteString& chain) {
                certificate->applicationUri(), certificate->fingerprint().substr(0, 11), site_.folder.string());
   // Part 4, 6.1.3: what is told to strangers is that they failed; the words are for the engineer at the client.
   return Error{status::BadSecurityChecksFailed,
-               fmt::format("the server does not trust this client's certificate; on its machine: zunth trust allow {}",
+               fmt::format("the server does not trust this client's certificate; there: zunth trust allow {}",
                            certificate->fingerprint().substr(0, 11)),
                {}};
 }

@@ -68,7 +68,7 @@ void Server::fillCapabilities() {
   const DecodingLimits decoding;
   set(id::Server_ServerCapabilities_LocaleIdArray, Variant::array({String("en")}));
   set(id::Server_ServerCapabilities_ServerProfileArray,
-      Variant::array({String("http://opcfoundation.org/UA-Profile/Server/StandardUA2017")}));
+      Variant::array({String("http://opcfoundation.org/UA-Profile/Server/EmbeddedUA2017")}));
   set(id::Server_ServerCapabilities_MinSupportedSampleRate, limits.leastSamplingInterval);
   set(id::Server_ServerCapabilities_MaxBrowseContinuationPoints,
       static_cast<std::uint16_t>(limits.maxContinuationPointsPerSession));
