@@ -6,18 +6,6 @@
 
 namespace zunth::ua {
 
-/// Counts one level of nesting while it lives.
-class Nesting {
- public:
-  explicit Nesting(BinaryReader& reader) : reader_(reader), entered_(reader.enter()) {}
-  ~Nesting() { reader_.leave(); }
-  explicit operator bool() const { return entered_; }
-
- private:
-  BinaryReader& reader_;
-  bool entered_;
-};
-
 Error BinaryReader::error() const { return {error_, fmt::format("{} (at octet {})", what_, failedAt_), {}}; }
 
 std::int32_t BinaryReader::readLength(std::uint32_t most, const char* what) {

@@ -77,6 +77,10 @@ class BinaryReader {
   std::size_t remaining() const { return static_cast<std::size_t>(end_ - at_); }
   BytesView rest() const { return {at_, remaining()}; }
   const DecodingLimits& limits() const { return limits_; }
+  /// A length prefix: -1 for null. Every element takes at least one octet, so a length beyond what remains is a lie.
+  std::int32_t readLength(std::uint32_t most, const char* what);
+  /// For code that reads by itself: what it found is an error.
+  void reject(const char* what) { fail(status::BadDecodingError, what); }
 
  private:
   friend class Nesting;
@@ -102,8 +106,6 @@ class BinaryReader {
     return ok();
   }
   void leave() { --depth_; }
-  /// A length prefix: -1 for null. Every element takes at least one octet, so a length beyond what remains is a lie.
-  std::int32_t readLength(std::uint32_t most, const char* what);
   /// The octets behind a length prefix; `isNull` tells a null string from an empty one.
   BytesView readOctets(bool& isNull);
   void readIdentifier(std::uint8_t kind, NodeId& value);
@@ -117,6 +119,18 @@ class BinaryReader {
   const char* what_ = "";
   std::size_t failedAt_ = 0;
   std::uint32_t depth_ = 0;
+};
+
+/// Counts one level of nesting while it lives; false when it is one too many.
+class Nesting {
+ public:
+  explicit Nesting(BinaryReader& reader) : reader_(reader), entered_(reader.enter()) {}
+  ~Nesting() { reader_.leave(); }
+  explicit operator bool() const { return entered_; }
+
+ private:
+  BinaryReader& reader_;
+  bool entered_;
 };
 
 }  // namespace zunth::ua

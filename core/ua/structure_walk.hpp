@@ -1,31 +1,39 @@
 #pragma once
 
 #include "core/ua/bytes.hpp"
-#include "core/ua/variant.hpp"
+#include "core/ua/structure_schema.hpp"
 
 namespace zunth::ua {
 
-/// Sees a structure's fields one by one, in wire order; what text, JSON and traces are derived from.
-/// `name` is empty for an element of a list.
+class BinaryReader;
+
+/// Sees a structure's fields one by one, in wire order; what text, JSON, XML and traces are derived from. An element
+/// of a list comes with the list's field.
 class StructureWalker {
  public:
   virtual ~StructureWalker() = default;
-  virtual void value(std::string_view name, const Variant& value) = 0;
-  virtual void openStructure(std::string_view name) = 0;
+  /// A value of a built-in type or an enumeration, a matrix of them, or null for a null list.
+  virtual void value(const FieldSchema& field, const Variant& value) = 0;
+  /// `field` is nullptr for the structure that the walk began with. `selector` is the mask of the optional fields
+  /// that are there, or the number of the field that a union holds (0 for none); 0 for a plain structure.
+  virtual void openStructure(const FieldSchema* field, const StructureSchema& schema, std::uint32_t selector) = 0;
   virtual void closeStructure() = 0;
-  virtual void openList(std::string_view name) = 0;
+  virtual void openList(const FieldSchema& field) = 0;
   virtual void closeList() = 0;
 };
 
-/// Walks the structure of the standard that `object` carries, between one openStructure and closeStructure.
-/// BadDataTypeIdUnknown when it is none that is known here, BadDecodingError when its octets are not sound.
-Result<void> walk(const ExtensionObject& object, StructureWalker& walker);
+/// Walks the structure that `object` carries, between one openStructure and closeStructure.
+/// BadDataTypeIdUnknown when the catalog doesn't know it, BadDecodingError when its octets are not sound.
+Result<void> walk(const ExtensionObject& object, StructureWalker& walker,
+                  const TypeCatalog& types = TypeCatalog::standard());
+/// Walks the structure that begins where the reader stands. What is wrong with its octets is in the reader.
+void walk(const StructureSchema& schema, BinaryReader& reader, StructureWalker& walker);
 
 /// Decodes the structure with this binary encoding id and encodes it again: what tests and fuzzers compare.
 /// BadDataTypeIdUnknown, or BadDecodingError when `body` doesn't hold it or goes on after it.
 Result<Bytes> recode(std::uint32_t binaryId, BytesView body);
 
-/// The symbolic name of the structure with this binary encoding id ("ReadRequest"), or empty.
+/// The symbolic name of the standard's structure with this binary encoding id ("ReadRequest"), or empty.
 std::string_view structureNamed(std::uint32_t binaryId);
 
 }  // namespace zunth::ua

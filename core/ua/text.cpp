@@ -39,30 +39,37 @@ void put(std::string& out, const DiagnosticInfo& v) {
 class TextWalker final : public StructureWalker {
  public:
   explicit TextWalker(std::string& out) : out_(out) {}
-  void value(std::string_view name, const Variant& value) override {
-    lead(name);
-    out_ += format(value);
+  void value(const FieldSchema& field, const Variant& value) override {
+    lead(&field);
+    if (field.enumeration && !value.isNull())
+      out_ += field.enumeration->text(*value.get<std::int32_t>());
+    else
+      out_ += format(value);
   }
-  void openStructure(std::string_view name) override { open(name, '{'); }
+  void openStructure(const FieldSchema* field, const StructureSchema&, std::uint32_t) override { open(field, '{'); }
   void closeStructure() override { close('}'); }
-  void openList(std::string_view name) override { open(name, '['); }
+  void openList(const FieldSchema& field) override { open(&field, '['); }
   void closeList() override { close(']'); }
 
  private:
-  void lead(std::string_view name) {
+  void lead(const FieldSchema* field) {
     if (!std::exchange(first_, false)) out_ += ", ";
-    if (!name.empty()) out_.append(name).append(": ");
+    const bool isElement = brackets_.ends_with('[');
+    if (field && !isElement) out_.append(field->name).append(": ");
   }
-  void open(std::string_view name, char bracket) {
-    lead(name);
+  void open(const FieldSchema* field, char bracket) {
+    lead(field);
     out_ += bracket;
+    brackets_ += bracket;
     first_ = true;
   }
   void close(char bracket) {
     out_ += bracket;
+    brackets_.pop_back();
     first_ = false;
   }
   std::string& out_;
+  std::string brackets_;  // that are open
   bool first_ = true;
 };
 

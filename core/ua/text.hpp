@@ -11,7 +11,7 @@
 namespace zunth::ua {
 
 /// A scalar as its shortest exact text: digits that its type carries, text without quotes, times in UTC.
-/// Arrays as [1, 2, 3], matrices row by row, structures as {field: value, ...}; unknown structures by their size.
+/// Arrays as [1, 2, 3], matrices row by row, structures as {Field: value, ...}; unknown structures by their size.
 std::string format(const Variant& value);
 
 /// Reads `text` as a scalar of `type`, or as an array when `isArray` ("[1, 2, 3]" or "1, 2, 3").

@@ -78,7 +78,7 @@ TEST_CASE("values read well", "[ua][text]") {
   const Variant hollow = Variant::array(FixedArray<String>(), {2'000'000'000, 0});
   CHECK(format(hollow) == "[]");
   CHECK(toJson(hollow).dump() == "[]");
-  CHECK(format(Variant(ExtensionObject::of(Range{0, 50}))) == "{low: 0, high: 50}");
+  CHECK(format(Variant(ExtensionObject::of(Range{0, 50}))) == "{Low: 0, High: 50}");
   CHECK(format(Variant(ExtensionObject::binary(NodeId(3, 9u), ByteString("xy", 2)))) ==
         "structure ns=3;i=9 (2 octets)");
   CHECK(toJson(Variant(0.1f)).dump() == "0.1");

@@ -20,15 +20,22 @@ Json vectorForm(const Variant& value);
 /// Fields in the form that the vector files write them.
 class VectorWalker final : public StructureWalker {
  public:
-  void value(std::string_view name, const Variant& value) override { put(name, vectorForm(value)); }
-  void openStructure(std::string_view name) override { push(name, Json::object()); }
+  void value(const FieldSchema& field, const Variant& value) override { put(lower(field.name), vectorForm(value)); }
+  void openStructure(const FieldSchema* field, const StructureSchema&, std::uint32_t) override {
+    push(field ? lower(field->name) : std::string(), Json::object());
+  }
   void closeStructure() override { pop(); }
-  void openList(std::string_view name) override { push(name, Json::array()); }
+  void openList(const FieldSchema& field) override { push(lower(field.name), Json::array()); }
   void closeList() override { pop(); }
   Json result;
 
  private:
-  void push(std::string_view name, Json empty) { open_.emplace_back(std::string(name), std::move(empty)); }
+  /// The files begin names of fields with a small letter.
+  static std::string lower(std::string name) {
+    name[0] = static_cast<char>(std::tolower(static_cast<unsigned char>(name[0])));
+    return name;
+  }
+  void push(std::string name, Json empty) { open_.emplace_back(std::move(name), std::move(empty)); }
   void pop() {
     auto [name, json] = std::move(open_.back());
     open_.pop_back();

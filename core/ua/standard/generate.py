@@ -158,6 +158,39 @@ def structures(out, s, ids):
     write(out / "core/ua/generated/structures.hpp", "\n".join(text))
 
 
+def standard_name(field):
+    """The name of a field as the standard writes it."""
+    return field[0].upper() + field[1:]
+
+
+def schemas(out, s, ids):
+    """The structures as rows, for code that meets them by their ids."""
+    names, enums = s.ordered(), list(s.enums)
+    built_in = list(BUILT_IN)  # in the order of their numbers on the wire
+    id_of = lambda name: ids.get(name, (0, ""))[0]
+    text = ["// enumeration, how many members", "constexpr EnumerationRow kEnumerations[] = {"]
+    text += [f"    {{{quoted(name)}, {len(s.enums[name])}}}," for name in enums]
+    text += ["};", "// member, value, enumeration by enumeration", "constexpr MemberRow kMembers[] = {"]
+    text += [f"    {{{quoted(member)}, {value}}}," for name in enums for member, value in s.enums[name]]
+    text += ["};", "// structure, data type, binary, XML and JSON encoding, how many fields",
+             "constexpr StructureRow kStructures[] = {"]
+    for name in names:
+        encodings = ", ".join(str(id_of(f"{name}_Encoding_Default{form}")) for form in ("Binary", "Xml", "Json"))
+        text.append(f"    {{{quoted(name)}, {id_of(name)}, {encodings}, {len(s.fields(name))}}},")
+    text += ["};", "// field, built-in type, row of its structure or -1, row of its enumeration or -1, value rank",
+             "constexpr FieldRow kFields[] = {"]
+    for name in names:
+        for kind, field in s.fields(name):
+            base = kind.removesuffix("[]")
+            number = built_in.index(base) + 1 if base in built_in else 6 if base in enums else 22
+            structure = names.index(base) if base in s.own else -1
+            enumeration = enums.index(base) if base in enums else -1
+            rank = 1 if kind.endswith("[]") else -1
+            text.append(f"    {{{quoted(standard_name(field))}, {number}, {structure}, {enumeration}, {rank}}},")
+    text += ["};\n"]
+    write(out / "core/ua/generated/schema_rows.inc", "\n".join(text))
+
+
 class Namespace0:
     """Collects the nodes and references of namespace 0. What the tables give no confirmed id for is left out."""
 
@@ -247,7 +280,7 @@ class Namespace0:
             for kind, field in self.s.fields(name):
                 base = kind.removesuffix("[]")
                 base = "Structure" if base == "ExtensionObject" else base
-                self.fields.append((number, field, self.id(base) or 0, 1 if kind.endswith("[]") else -1))
+                self.fields.append((number, standard_name(field), self.id(base) or 0, 1 if kind.endswith("[]") else -1))
         members = self.s.enums.get(name) or (self.s.masks[name][1] if name in self.s.masks else None)
         if not members:
             return
@@ -399,6 +432,7 @@ def main():
     status_codes(out)
     node_ids(out, ids)
     structures(out, s, ids)
+    schemas(out, s, ids)
     units(out)
     zero = Namespace0(ids, s)
     zero.types()
