@@ -76,8 +76,10 @@ Result<std::string> Places::resolve(const std::string& at) const {
   }
   try {
     if (fs::exists("site.yaml"))
-      if (const auto endpoint = YAML::LoadFile("site.yaml")["endpoint"]; endpoint && endpoint.IsScalar())
-        return endpoint.Scalar();
+      if (auto endpoint = YAML::LoadFile("site.yaml")["endpoint"]; endpoint) {
+        if (endpoint.IsSequence() && endpoint.size()) endpoint = endpoint[0];
+        if (endpoint.IsScalar()) return endpoint.Scalar();
+      }
   } catch (const YAML::Exception&) {
     // A broken site.yaml is no reason not to reach a server.
   }

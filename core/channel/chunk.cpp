@@ -16,7 +16,7 @@ constexpr std::uint32_t kSequenceWrap = UINT32_MAX - 1024;  // Part 6, 6.7.2.4
 std::optional<MessageType> typeOf(const std::byte* at) {
   const std::string_view text(reinterpret_cast<const char*>(at), 3);
   for (auto type : {MessageType::Message, MessageType::Open, MessageType::Close, MessageType::Hello,
-                    MessageType::Acknowledge, MessageType::Error})
+                    MessageType::Acknowledge, MessageType::ReverseHello, MessageType::Error})
     if (text == tag(type)) return type;
   return std::nullopt;
 }
@@ -46,6 +46,7 @@ std::string_view tag(MessageType type) {
     case MessageType::Hello: return "HEL";
     case MessageType::Acknowledge: return "ACK";
     case MessageType::Error: return "ERR";
+    case MessageType::ReverseHello: return "RHE";
     case MessageType::Open: return "OPN";
     case MessageType::Message: return "MSG";
     case MessageType::Close: return "CLO";

@@ -6,7 +6,7 @@
 
 namespace zunth::channel {
 
-enum class MessageType : std::uint8_t { Hello, Acknowledge, Error, Open, Message, Close };
+enum class MessageType : std::uint8_t { Hello, Acknowledge, Error, ReverseHello, Open, Message, Close };
 
 /// One chunk as it stood in the stream: the type, the final octet, and what follows the 8-octet header.
 struct Chunk {

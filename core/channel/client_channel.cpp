@@ -8,13 +8,21 @@ using namespace ua;
 
 ClientChannel::ClientChannel(const Options& options, Handler& handler)
     : options_(options), handler_(handler), assembler_(options.limits) {
+  if (options.awaitsReverseHello)
+    state_ = State::AwaitReverseHello;
+  else
+    sayHello();
+}
+
+void ClientChannel::sayHello() {
   Hello hello;
-  hello.receiveBufferSize = options.limits.receiveBufferSize;
-  hello.sendBufferSize = options.limits.sendBufferSize;
-  hello.maxMessageSize = options.limits.maxMessageSize;
-  hello.maxChunkCount = options.limits.maxChunkCount;
-  hello.endpointUrl = options.endpointUrl;
+  hello.receiveBufferSize = options_.limits.receiveBufferSize;
+  hello.sendBufferSize = options_.limits.sendBufferSize;
+  hello.maxMessageSize = options_.limits.maxMessageSize;
+  hello.maxChunkCount = options_.limits.maxChunkCount;
+  hello.endpointUrl = options_.endpointUrl;
   output_.push_back(writeTransport(MessageType::Hello, hello));
+  state_ = State::AwaitAcknowledge;
 }
 
 void ClientChannel::feed(BytesView octets, Instant now, DateTime wallClock) {
@@ -30,6 +38,15 @@ void ClientChannel::feed(BytesView octets, Instant now, DateTime wallClock) {
 
 void ClientChannel::handle(const Chunk& chunk, Instant now, DateTime wallClock) {
   switch (chunk.type) {
+    case MessageType::ReverseHello: {
+      if (state_ != State::AwaitReverseHello) break;
+      auto said = decode<ReverseHello>(chunk.body);
+      if (!said) return end(said.error());
+      if (said->endpointUrl.size() > kMostUrlLength || said->serverUri.size() > kMostUrlLength)
+        return end({status::BadTcpEndpointUrlInvalid, "the server's endpoint URL is longer than 4096 octets", {}});
+      options_.endpointUrl = said->endpointUrl;
+      return sayHello();
+    }
     case MessageType::Acknowledge: {
       if (state_ != State::AwaitAcknowledge) break;
       auto reply = decode<Acknowledge>(chunk.body);

@@ -31,9 +31,10 @@ class ClientChannel {
     std::shared_ptr<const secure::Identity> identity;   // this client's; for a policy
     std::optional<secure::Certificate> server;          // whom it must be; for a policy
     std::function<ua::ByteString(std::size_t)> random;  // octets for nonces
+    bool awaitsReverseHello = false;                    // the server connected; its word says what to say hello to
   };
 
-  /// Says hello at once: there is output to send.
+  /// Says hello at once: there is output to send. Or waits for the server's reverse hello first.
   ClientChannel(const Options& options, Handler& handler);
 
   void feed(ua::BytesView octets, ua::Instant now, ua::DateTime wallClock);
@@ -52,10 +53,13 @@ class ClientChannel {
   bool isOpen() const { return state_ == State::Open; }
   bool isOver() const { return state_ == State::Over; }
   ua::Instant renewsAt() const { return renewsAt_; }
+  /// What hello was said to.
+  const ua::String& endpointUrl() const { return options_.endpointUrl; }
 
  private:
-  enum class State { AwaitAcknowledge, AwaitOpen, Open, Over };
+  enum class State { AwaitReverseHello, AwaitAcknowledge, AwaitOpen, Open, Over };
   void handle(const Chunk& chunk, ua::Instant now, ua::DateTime wallClock);
+  void sayHello();
   void askForToken(ua::SecurityTokenRequestType type, ua::DateTime wallClock);
   void openResponse(const Chunk& chunk, ua::Instant now);
   void message(const Chunk& chunk);

@@ -9,7 +9,9 @@ namespace zunth::channel {
 using namespace ua;
 
 ServerChannel::ServerChannel(const Options& options, Handler& handler)
-    : options_(options), handler_(handler), assembler_(options.limits) {}
+    : options_(options), handler_(handler), assembler_(options.limits) {
+  if (options.reverseHello) output_.push_back(writeTransport(MessageType::ReverseHello, *options.reverseHello));
+}
 
 void ServerChannel::feed(BytesView octets, Instant now, DateTime wallClock) {
   if (state_ == State::Over) return;
@@ -26,6 +28,13 @@ void ServerChannel::handle(const Chunk& chunk, Instant now, DateTime wallClock) 
   switch (chunk.type) {
     case MessageType::Hello:
       if (state_ == State::AwaitHello) return hello(chunk);
+      break;
+    case MessageType::Error:
+      // A client that was connected to says why it won't have the connection.
+      if (state_ == State::AwaitHello && options_.reverseHello) {
+        auto refusal = decode<Refusal>(chunk.body);
+        return end(refusal ? Error{refusal->error, "the client says: " + refusal->reason.str(), {}} : refusal.error());
+      }
       break;
     case MessageType::Open:
       if (state_ == State::AwaitOpen || state_ == State::Open) return open(chunk, now, wallClock);

@@ -41,8 +41,10 @@ class ServerChannel {
     std::uint32_t leastLifetime = 10'000, mostLifetime = 3'600'000;  // ms, of a security token
     std::shared_ptr<const secure::Identity> identity;                // without one, policy None only
     std::function<ua::ByteString(std::size_t)> random;               // octets for nonces
+    std::optional<ReverseHello> reverseHello;                        // where the server connected to the client
   };
 
+  /// Waits for the client's hello; after a reverse hello, which is output at once.
   ServerChannel(const Options& options, Handler& handler);
 
   /// Takes what arrived. Calls the handler for whole requests.

@@ -27,6 +27,19 @@ struct Hello {
   }
 };
 
+/// The first word of a server that connects to its client (Part 6, 7.1.2.6).
+struct ReverseHello {
+  ua::String serverUri;
+  ua::String endpointUrl;  // which the client then says hello to
+
+  static constexpr std::uint32_t kFieldCount = 2;
+  template <class Self, class Visit>
+  static void eachField(Self& self, Visit&& visit) {
+    visit("serverUri", self.serverUri);
+    visit("endpointUrl", self.endpointUrl);
+  }
+};
+
 struct Acknowledge {
   std::uint32_t protocolVersion = 0;
   std::uint32_t receiveBufferSize = 0;

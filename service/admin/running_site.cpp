@@ -174,6 +174,8 @@ Result<std::vector<std::string>> RunningSite::start() {
     urls.push_back(*listening);
   }
   server_->setEndpointUrls(urls);
+  for (const auto& url : site_.settings.clientUrls)
+    if (auto fine = listener_->reach(url); !fine) return fine.error();
   for (auto& device : devices_) device->start();
   watchTrust();
   return urls;

@@ -1,6 +1,7 @@
 #include "service/admin/site.hpp"
 
 #include "core/space/namespace0.hpp"
+#include "core/ua/text.hpp"
 #include "service/net/url.hpp"
 
 #include <algorithm>
@@ -45,20 +46,75 @@ bool readSwitch(const Entry& root, std::string_view key, Findings& findings, boo
   return text->text == "on";
 }
 
+/// One URL, or a list of them.
+std::vector<std::string> readUrls(const Entry& root, std::string_view key, Findings& findings) {
+  const Entry* entry = root.find(key);
+  if (!entry) return {};
+  std::vector<Text> texts = entry->items;
+  if (entry->value) texts.push_back(*entry->value);
+  std::vector<std::string> out;
+  for (const Text& text : texts) {
+    if (auto url = net::Url::parse(text.text); !url)
+      findings.error(text.place, url.error().cause, url.error().next);
+    else if (url->isAwaited || (key == "clients" && url->isOverTls()))
+      findings.error(text.place, fmt::format("'{}' is no URL for a server to go to", text.text),
+                     "write opc.tcp://HOST:PORT");
+    out.push_back(text.text);
+  }
+  return out;
+}
+
+/// What a server grants at most, by the names of site.yaml.
+void readLimits(const Entry& entry, server::Settings& settings, Findings& findings) {
+  server::Limits& limits = settings.limits;
+  struct Limit {
+    const char* key;
+    std::uint32_t* value;
+    std::uint32_t least, most;
+  };
+  const Limit known[] = {
+      {"sessions", &limits.maxSessions, 1, 10'000},
+      {"subscriptions", &limits.maxSubscriptions, 1, 1'000'000},
+      {"subscriptions-per-session", &limits.maxSubscriptionsPerSession, 1, 100'000},
+      {"monitored-items", &limits.maxMonitoredItems, 1, 100'000'000},
+      {"monitored-items-per-subscription", &limits.maxMonitoredItemsPerSubscription, 1, 100'000'000},
+      {"queue-size", &limits.maxQueueSize, 1, 10'000'000},
+      {"publish-requests-per-session", &limits.maxPublishRequestsPerSession, 1, 10'000},
+      {"continuation-points-per-session", &limits.maxContinuationPointsPerSession, 1, 100'000},
+      {"references-per-node", &limits.maxReferencesPerNode, 1, 10'000'000},
+      {"operations-per-request", &limits.maxOperationsPerRequest, 1, 10'000'000},
+      {"durable-hours", &limits.mostDurableHours, 1, 24 * 366},
+      {"message-octets", &settings.maxMessageSize, 8'192, 1u << 30},
+  };
+  std::vector<std::string> keys;
+  for (const auto& limit : known) keys.emplace_back(limit.key);
+  checkKeys(entry, keys, findings);
+  for (const auto& limit : known) {
+    const Text* text = entry.textOf(limit.key);
+    if (!text) continue;
+    const auto number = ua::parse(text->text, ua::BuiltInType::UInt32);
+    const auto value = number ? *number->get<std::uint32_t>() : 0;
+    if (!number || value < limit.least || value > limit.most)
+      findings.error(text->place, fmt::format("'{}' is no number from {} to {}", text->text, limit.least, limit.most));
+    else
+      *limit.value = value;
+  }
+}
+
 void readSettings(const Entry& root, server::Settings& settings, Findings& findings) {
-  checkKeys(root, {"name", "uri", "endpoint", "security", "node-management", "directory", "diagnostics"}, findings);
+  checkKeys(root,
+            {"name", "uri", "endpoint", "clients", "security", "limits", "node-management", "directory", "diagnostics"},
+            findings);
   if (const Text* name = root.textOf("name")) settings.applicationName = name->text;
   if (const Text* uri = root.textOf("uri"))
     settings.applicationUri = uri->text;
   else
     findings.error(root.key.place, "the site names no application URI",
                    "write one that no other server has: uri: urn:my-company:my-site");
-  settings.endpointUrls = {"opc.tcp://127.0.0.1:4840"};
-  if (const Text* endpoint = root.textOf("endpoint")) {
-    if (auto url = net::Url::parse(endpoint->text); !url)
-      findings.error(endpoint->place, url.error().cause, url.error().next);
-    settings.endpointUrls = {endpoint->text};
-  }
+  settings.endpointUrls = readUrls(root, "endpoint", findings);
+  if (settings.endpointUrls.empty()) settings.endpointUrls = {"opc.tcp://127.0.0.1:4840"};
+  settings.clientUrls = readUrls(root, "clients", findings);
+  if (const Entry* limits = root.find("limits")) readLimits(*limits, settings, findings);
   settings.allowNodeManagement = readSwitch(root, "node-management", findings, false);
   settings.acceptRegistrations = readSwitch(root, "directory", findings, false);
   settings.diagnostics = readSwitch(root, "diagnostics", findings, true);

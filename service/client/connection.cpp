@@ -1,7 +1,7 @@
 #include "service/client/connection.hpp"
 
 #include "core/ua/structure_walk.hpp"
-#include "service/net/url.hpp"
+#include "service/net/web_link.hpp"
 
 #include <boost/asio/as_tuple.hpp>
 #include <boost/asio/co_spawn.hpp>
@@ -46,25 +46,20 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
   const auto executor = co_await asio::this_coro::executor;
   std::shared_ptr<Connection> self(new Connection(url, std::move(security), executor));
   const Instant deadline = now() + timeout;
-  const Error late{status::BadTimeout, fmt::format("{} did not answer within {:.3g} s", url, seconds(timeout)),
-                   "look whether the server runs and a firewall lets the port through"};
-  asio::steady_timer timer(executor, deadline);
+  const Error late{
+      status::BadTimeout,
+      parsed->isAwaited
+          ? fmt::format("no server connected to {}:{} within {:.3g} s", parsed->host, parsed->port, seconds(timeout))
+          : fmt::format("{} did not answer within {:.3g} s", url, seconds(timeout)),
+      parsed->isAwaited ? "name this address under 'clients' in the server's site.yaml"
+                        : "look whether the server runs and a firewall lets the port through"};
 
-  net::Tcp::resolver resolver(executor);
-  auto resolved = co_await (resolver.async_resolve(parsed->host, std::to_string(parsed->port), kQuietly) ||
-                            timer.async_wait(kQuietly));
-  if (resolved.index() == 1) co_return late;
-  auto [resolveError, endpoints] = std::get<0>(resolved);
-  if (resolveError)
-    co_return Error{status::BadTcpEndpointUrlInvalid, fmt::format("the host name {} does not resolve", parsed->host),
-                    "write the server's address instead of its name"};
-  net::Tcp::socket socket(executor);
-  auto connected = co_await (asio::async_connect(socket, endpoints, kQuietly) || timer.async_wait(kQuietly));
-  if (connected.index() == 1) co_return late;
-  if (auto error = std::get<0>(std::get<0>(connected)))
-    co_return Error{status::BadConnectionRejected,
-                    fmt::format("nothing listens at {}:{} ({})", parsed->host, parsed->port, error.message()),
-                    "start the server, or name another with --at opc.tcp://HOST:PORT"};
+  LinkResult link = Error{};
+  if (parsed->isAwaited)
+    link = co_await self->beReached(*parsed, deadline, late);
+  else
+    link = co_await self->reach(*parsed, deadline, late);
+  if (!link) co_return link.error();
 
   channel::ClientChannel::Options options;
   options.endpointUrl = String(url);
@@ -73,8 +68,9 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
   options.identity = self->security_.identity;
   options.server = self->security_.server;
   options.random = randomOctets;
+  options.awaitsReverseHello = parsed->isAwaited;
   self->channel_ = std::make_unique<channel::ClientChannel>(options, *self);
-  self->link_ = std::make_shared<net::TcpLink>(std::move(socket));
+  self->link_ = *link;
   std::weak_ptr<Connection> weak = self;
   self->link_->start({[weak](BytesView octets) {
                         if (auto s = weak.lock()) s->received(octets);
@@ -94,6 +90,88 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
   }
   if (self->ended_.code.isBad()) co_return self->ended_;
   co_return late;
+}
+
+Awaitable<Connection::LinkResult> Connection::reach(net::Url url, Instant deadline, Error late) {
+  asio::steady_timer timer(executor_, deadline);
+  net::Tcp::resolver resolver(executor_);
+  auto resolved = co_await (resolver.async_resolve(url.host, std::to_string(url.port), kQuietly) ||
+                            timer.async_wait(kQuietly));
+  if (resolved.index() == 1) co_return late;
+  auto [resolveError, endpoints] = std::get<0>(resolved);
+  if (resolveError)
+    co_return Error{status::BadTcpEndpointUrlInvalid, fmt::format("the host name {} does not resolve", url.host),
+                    "write the server's address instead of its name"};
+  net::Tcp::socket socket(executor_);
+  auto connected = co_await (asio::async_connect(socket, endpoints, kQuietly) || timer.async_wait(kQuietly));
+  if (connected.index() == 1) co_return late;
+  if (auto error = std::get<0>(std::get<0>(connected)))
+    co_return Error{status::BadConnectionRejected,
+                    fmt::format("nothing listens at {}:{} ({})", url.host, url.port, error.message()),
+                    "start the server, or name another with --at opc.tcp://HOST:PORT"};
+  if (url.scheme == net::Url::Scheme::Https)
+    co_return Error{status::BadTcpEndpointUrlInvalid, "this client does not speak opc.https",
+                    "take the server's opc.wss or opc.tcp endpoint"};
+  if (url.scheme == net::Url::Scheme::Tcp)
+    co_return std::static_pointer_cast<net::Link>(std::make_shared<net::TcpLink>(std::move(socket)));
+  co_return co_await upgrade(std::move(socket), url, deadline, late);
+}
+
+/// TLS, then the WebSocket in it.
+Awaitable<Connection::LinkResult> Connection::upgrade(net::Tcp::socket socket, net::Url url, Instant deadline,
+                                                      Error late) {
+  if (!security_.trustTls)
+    co_return Error{status::BadCertificateUntrusted, "this client has no list of the servers that it trusts", {}};
+  asio::steady_timer timer(executor_, deadline);
+  auto refused = std::make_shared<Error>(Error{status::Good, {}, {}});
+  auto context = net::tlsClient(security_.trustTls, refused);
+  net::WebSocket webSocket(std::move(socket), *context);
+  SSL_set_tlsext_host_name(webSocket.next_layer().native_handle(), url.host.c_str());
+  auto secured = co_await (webSocket.next_layer().async_handshake(net::TlsStream::client, kQuietly) ||
+                           timer.async_wait(kQuietly));
+  if (secured.index() == 1) co_return late;
+  if (auto error = std::get<0>(std::get<0>(secured))) {
+    if (refused->code.isBad()) co_return *refused;
+    co_return Error{status::BadConnectionRejected,
+                    fmt::format("no TLS at {}:{} ({})", url.host, url.port, error.message()), "zunth endpoints"};
+  }
+  namespace websocket = boost::beast::websocket;
+  webSocket.set_option(websocket::stream_base::timeout::suggested(boost::beast::role_type::client));
+  webSocket.set_option(websocket::stream_base::decorator([](websocket::request_type& request) {
+    request.set(boost::beast::http::field::sec_websocket_protocol, "opcua+uacp");
+  }));
+  const std::string host = fmt::format("{}:{}", url.host, url.port);
+  const std::string path = url.path.empty() ? "/" : url.path;
+  auto upgraded = co_await (webSocket.async_handshake(host, path, kQuietly) || timer.async_wait(kQuietly));
+  if (upgraded.index() == 1) co_return late;
+  if (auto error = std::get<0>(std::get<0>(upgraded)))
+    co_return Error{status::BadConnectionRejected,
+                    fmt::format("no WebSocket at {}:{} ({})", url.host, url.port, error.message()), "zunth endpoints"};
+  constexpr std::size_t kMostOctets = 16u << 20;
+  co_return std::static_pointer_cast<net::Link>(
+      std::make_shared<net::WebLink>(std::move(webSocket), context, net::WebLink::Kind::Octets, kMostOctets));
+}
+
+/// Listens until a server connects (Part 6, 7.1.3).
+Awaitable<Connection::LinkResult> Connection::beReached(net::Url url, Instant deadline, Error late) {
+  asio::steady_timer timer(executor_, deadline);
+  boost::system::error_code error;
+  const auto address = asio::ip::make_address(url.host == "localhost" ? "127.0.0.1" : url.host, error);
+  net::Tcp::acceptor acceptor(executor_);
+  const net::Tcp::endpoint endpoint(address, url.port);
+  if (!error) acceptor.open(endpoint.protocol(), error);
+  if (!error) acceptor.set_option(net::Tcp::acceptor::reuse_address(true), error);
+  if (!error) acceptor.bind(endpoint, error);
+  if (!error) acceptor.listen(1, error);
+  if (error)
+    co_return Error{status::BadCommunicationError,
+                    fmt::format("can't listen at {}:{}: {}", url.host, url.port, error.message()),
+                    "write an address of this machine and a free port"};
+  auto accepted = co_await (acceptor.async_accept(kQuietly) || timer.async_wait(kQuietly));
+  if (accepted.index() == 1) co_return late;
+  auto& [failure, socket] = std::get<0>(accepted);
+  if (failure) co_return Error{status::BadCommunicationError, failure.message(), {}};
+  co_return std::static_pointer_cast<net::Link>(std::make_shared<net::TcpLink>(std::move(socket)));
 }
 
 void Connection::prepare(RequestHeader& header, Duration timeout) {

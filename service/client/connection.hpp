@@ -2,6 +2,7 @@
 
 #include "service/client/security.hpp"
 #include "service/net/tcp_link.hpp"
+#include "service/net/url.hpp"
 
 #include <map>
 
@@ -18,8 +19,9 @@ using Awaitable = asio::awaitable<T>;
 /// A connection with an open secure channel to a server; requests are awaited, answers typed. One loop's thread.
 class Connection : public std::enable_shared_from_this<Connection>, public channel::ClientChannel::Handler {
  public:
-  /// Connects and opens the channel. The error names the step that failed: the name that doesn't resolve, the port
-  /// that refuses (BadConnectionRejected), the time-out (BadTimeout), or the server's own word.
+  /// Connects by opc.tcp or opc.wss, or awaits the server at "await+opc.tcp://...", and opens the channel. The error
+  /// names the step that failed: the name that doesn't resolve, the port that refuses (BadConnectionRejected), the
+  /// time-out (BadTimeout), or the server's own word.
   static Awaitable<ua::Result<std::shared_ptr<Connection>>> open(std::string url, ua::Duration timeout,
                                                                  ChannelSecurityChoice security = {});
   ~Connection();
@@ -32,6 +34,8 @@ class Connection : public std::enable_shared_from_this<Connection>, public chann
   const ChannelSecurityChoice& security() const { return security_; }
   bool isOpen() const { return channel_ && channel_->isOpen(); }
   const std::string& url() const { return url_; }
+  /// What the server was said hello to: its own word where it connected to this client.
+  std::string endpointUrl() const { return channel_ ? channel_->endpointUrl().str() : url_; }
   /// Says goodbye and closes the socket.
   void close();
   /// Drops the connection without a word, as when the other side no longer answers.
@@ -50,6 +54,10 @@ class Connection : public std::enable_shared_from_this<Connection>, public chann
 
   Connection(std::string url, ChannelSecurityChoice security, asio::any_io_executor executor);
   ChannelSecurityChoice security_;
+  using LinkResult = ua::Result<std::shared_ptr<net::Link>>;
+  Awaitable<LinkResult> reach(net::Url url, ua::Instant deadline, ua::Error late);
+  Awaitable<LinkResult> beReached(net::Url url, ua::Instant deadline, ua::Error late);
+  Awaitable<LinkResult> upgrade(net::Tcp::socket socket, net::Url url, ua::Instant deadline, ua::Error late);
   Awaitable<ua::Result<ua::Bytes>> exchange(ua::Bytes message, ua::Duration timeout);
   void prepare(ua::RequestHeader& header, ua::Duration timeout);
   static ua::Error faultOf(ua::BytesView body, std::string_view expected);
@@ -65,7 +73,7 @@ class Connection : public std::enable_shared_from_this<Connection>, public chann
 
   std::string url_;
   asio::any_io_executor executor_;
-  std::shared_ptr<net::TcpLink> link_;
+  std::shared_ptr<net::Link> link_;
   std::unique_ptr<channel::ClientChannel> channel_;
   asio::steady_timer opening_;                   // cancelled when the channel is open or lost
   std::shared_ptr<asio::steady_timer> renewal_;  // shared with keepRenewing(), which may outlive this

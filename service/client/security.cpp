@@ -27,13 +27,16 @@ std::string describe(const EndpointDescription& endpoint) {
 }  // namespace
 
 Result<EndpointDescription> chooseEndpoint(const List<EndpointDescription>& offered, const Security& security,
-                                           const std::string& host) {
+                                           const net::Url& url) {
+  // Over WebSockets a channel is one choice, JSON messages without one are another.
+  const std::string_view transport =
+      url.scheme == net::Url::Scheme::WebSocket ? "wss-uasc-uabinary" : "uatcp-uasc-uabinary";
   const EndpointDescription* best = nullptr;
   auto wish = security.wish;
   const bool offersNone = std::ranges::any_of(offered, [](const auto& e) {
     return e.securityMode == MessageSecurityMode::None && !e.userIdentityTokens.empty();
   });
-  if (wish == Security::Wish::Auto && security.policy.empty() && isThisMachine(host) && offersNone)
+  if (wish == Security::Wish::Auto && security.policy.empty() && isThisMachine(url.host) && offersNone)
     wish = Security::Wish::None;
   for (const auto& endpoint : offered) {
     const auto* policy = secure::policyOf(endpoint.securityPolicyUri.view());
@@ -42,7 +45,8 @@ Result<EndpointDescription> chooseEndpoint(const List<EndpointDescription>& offe
     if (wish == Security::Wish::Sign && endpoint.securityMode != MessageSecurityMode::Sign) continue;
     if (wish == Security::Wish::Encrypt && endpoint.securityMode != MessageSecurityMode::SignAndEncrypt) continue;
     if (!security.policy.empty() && (!policy || policy->name != security.policy)) continue;
-    if (!endpoint.endpointUrl.view().starts_with("opc.tcp://")) continue;
+    const auto profile = endpoint.transportProfileUri.view();
+    if (profile.empty() ? url.isOverTls() : !profile.ends_with(transport)) continue;
     if (!best || endpoint.securityLevel > best->securityLevel) best = &endpoint;
   }
   if (best) return *best;
@@ -52,6 +56,15 @@ Result<EndpointDescription> chooseEndpoint(const List<EndpointDescription>& offe
                all.empty() ? "the server offers no endpoint: it lets nobody in"
                            : "the server offers no such security; it offers " + all,
                "zunth endpoints"};
+}
+
+ChannelSecurityChoice unsecured(const Security& security, const std::string& url) {
+  ChannelSecurityChoice choice;
+  if (const auto parsed = net::Url::parse(url); parsed && security.trust)
+    choice.trustTls = [trust = security.trust, host = parsed->host](const ByteString& chain) {
+      return trust(chain, host, {});
+    };
+  return choice;
 }
 
 ByteString randomOctets(std::size_t count) {

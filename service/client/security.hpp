@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/channel/client_channel.hpp"
+#include "service/net/url.hpp"
 
 #include <functional>
 #include <memory>
@@ -23,17 +24,22 @@ struct Security {
       trust;
 };
 
-/// What a channel is opened with; policy None by default.
+/// What a connection is opened with; policy None by default.
 struct ChannelSecurityChoice {
   const secure::Policy* policy = nullptr;
   ua::MessageSecurityMode mode = ua::MessageSecurityMode::None;
   std::shared_ptr<const secure::Identity> identity;
   std::optional<secure::Certificate> server;
+  /// Over TLS, whether the certificate that the server shows there is accepted; nobody's is without it.
+  std::function<ua::Result<void>(const ua::ByteString& chain)> trustTls;
 };
 
-/// The endpoint that fits the wish best, the strongest first. BadSecurityModeRejected with what is offered instead.
+/// Of the endpoints that `url` reaches the one that fits the wish best, the strongest first. BadSecurityModeRejected with what is offered instead.
 ua::Result<ua::EndpointDescription> chooseEndpoint(const ua::List<ua::EndpointDescription>& offered,
-                                                   const Security& security, const std::string& host);
+                                                   const Security& security, const net::Url& url);
+
+/// An unsecured channel; over TLS to a server that `security` trusts.
+ChannelSecurityChoice unsecured(const Security& security, const std::string& url);
 
 /// Octets that nobody can guess.
 ua::ByteString randomOctets(std::size_t count);

@@ -87,19 +87,20 @@ Awaitable<Result<void>> Session::connect() {
 /// Asks for the endpoints, takes the best that fits, and makes sure whom it belongs to.
 Awaitable<Result<ChannelSecurityChoice>> Session::chooseSecurity() {
   const auto& wish = options_.security;
-  if (wish.wish == Security::Wish::None) co_return ChannelSecurityChoice{};
-  auto parsed = net::Url::parse(url_);
-  if (!parsed) co_return parsed.error();
-  auto connection = co_await Connection::open(url_, options_.timeout);
+  ChannelSecurityChoice choice = unsecured(wish, url_);
+  if (wish.wish == Security::Wish::None) co_return choice;
+  auto connection = co_await Connection::open(url_, options_.timeout, choice);
   if (!connection) co_return connection.error();
+  const std::string endpointUrl = (*connection)->endpointUrl();
+  auto parsed = net::Url::parse(endpointUrl);
+  if (!parsed) co_return parsed.error();
   GetEndpointsRequest request;
-  request.endpointUrl = String(url_);
+  request.endpointUrl = String(endpointUrl);
   auto response = co_await (*connection)->request(std::move(request), options_.timeout);
   (*connection)->close();
   if (!response) co_return response.error();
-  auto endpoint = chooseEndpoint(response->endpoints, wish, parsed->host);
+  auto endpoint = chooseEndpoint(response->endpoints, wish, *parsed);
   if (!endpoint) co_return endpoint.error();
-  ChannelSecurityChoice choice;
   choice.policy = secure::policyOf(endpoint->securityPolicyUri.view());
   choice.mode = endpoint->securityMode;
   if (!choice.policy) co_return choice;
@@ -125,7 +126,7 @@ Awaitable<Result<void>> Session::create() {
   request.clientDescription.productUri = "urn:zunth";
   request.clientDescription.applicationName = LocalizedText("Zunth");
   request.clientDescription.applicationType = ApplicationType::Client;
-  request.endpointUrl = String(url_);
+  request.endpointUrl = String(connection_->endpointUrl());
   request.sessionName = String(options_.name);
   request.clientNonce = randomOctets(32);
   if (choice_->policy) request.clientCertificate = choice_->identity->certificate.der();
@@ -174,7 +175,7 @@ Result<ExtensionObject> Session::identityToken() const {
                  "the same with --security encrypt"};
   // On an unsecured channel nothing has yet shown whose certificate it is.
   if (!choice_->policy) {
-    auto parsed = net::Url::parse(url_);
+    auto parsed = net::Url::parse(connection_->endpointUrl());
     if (!options_.security.trust || !parsed)
       return Error{status::BadIdentityTokenRejected, "the server is not known: the password is not sent", {}};
     if (auto trusted = options_.security.trust(serverCertificate_, parsed->host, {}); !trusted) return trusted.error();

@@ -10,19 +10,24 @@ constexpr std::size_t kInputSize = 128 * 1024;
 
 }  // namespace
 
+std::string addressOf(const Tcp::socket& socket) {
+  boost::system::error_code error;
+  const auto remote = socket.remote_endpoint(error);
+  return error ? std::string() : remote.address().to_string() + ":" + std::to_string(remote.port());
+}
+
 void TcpLink::start(Callbacks callbacks) {
   callbacks_ = std::move(callbacks);
   boost::system::error_code ignored;
   socket_.set_option(Tcp::no_delay(true), ignored);
-  const auto remote = socket_.remote_endpoint(ignored);
-  peer_ = remote.address().to_string() + ":" + std::to_string(remote.port());
+  peer_ = addressOf(socket_);
   input_.resize(kInputSize);
   read();
 }
 
 void TcpLink::read() {
   socket_.async_read_some(asio::buffer(input_.data(), input_.size()),
-                          [self = shared_from_this()](const boost::system::error_code& error, std::size_t size) {
+                          [self = self()](const boost::system::error_code& error, std::size_t size) {
                             if (error == asio::error::eof) return self->end({});
                             if (error) return self->end(error.message());
                             if (self->callbacks_.received) self->callbacks_.received({self->input_.data(), size});
@@ -53,7 +58,7 @@ void TcpLink::write() {
   std::vector<asio::const_buffer> buffers;
   for (const auto& buffer : writing_) buffers.emplace_back(buffer.data(), buffer.size());
   asio::async_write(socket_, buffers,
-                    [self = shared_from_this()](const boost::system::error_code& error, std::size_t size) {
+                    [self = self()](const boost::system::error_code& error, std::size_t size) {
                       self->unsent_ -= size;
                       self->writing_.clear();
                       if (error) return self->end(error.message());

@@ -1,10 +1,8 @@
 #pragma once
 
-#include "core/ua/bytes.hpp"
+#include "service/net/link.hpp"
 
 #include <deque>
-#include <functional>
-#include <memory>
 
 #include <boost/asio/ip/tcp.hpp>
 
@@ -13,30 +11,23 @@ namespace zunth::net {
 namespace asio = boost::asio;
 using Tcp = asio::ip::tcp;
 
-/// A TCP socket on a loop: octets that arrive go to a callback, octets to send wait in a queue and leave in one
-/// gathered write. Everything happens on the loop's thread. Hold it by shared_ptr; pending work keeps it alive.
-class TcpLink : public std::enable_shared_from_this<TcpLink> {
- public:
-  struct Callbacks {
-    std::function<void(ua::BytesView)> received;
-    /// The connection ended, from here or there; `why` is empty for a plain end. Called once.
-    std::function<void(const std::string& why)> closed;
-  };
+/// "127.0.0.1:51234"; empty when the connection has ended already.
+std::string addressOf(const Tcp::socket& socket);
 
+/// A TCP socket; what is to be sent leaves in one gathered write.
+class TcpLink final : public Link {
+ public:
   explicit TcpLink(Tcp::socket socket) : socket_(std::move(socket)) {}
 
-  void start(Callbacks callbacks);
-  void send(std::vector<ua::Bytes> buffers);
-  /// Closes when everything is sent.
-  void finish();
-  /// Closes at once; `closed` is not called.
-  void abandon();
-  /// Octets that wait to be sent: how far the other side lags.
-  std::size_t unsent() const { return unsent_; }
-  /// "127.0.0.1:51234"
-  const std::string& peer() const { return peer_; }
+  void start(Callbacks callbacks) override;
+  void send(std::vector<ua::Bytes> buffers) override;
+  void finish() override;
+  void abandon() override;
+  std::size_t unsent() const override { return unsent_; }
+  const std::string& peer() const override { return peer_; }
 
  private:
+  std::shared_ptr<TcpLink> self() { return std::static_pointer_cast<TcpLink>(shared_from_this()); }
   void read();
   void write();
   void end(const std::string& why);

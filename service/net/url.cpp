@@ -1,20 +1,42 @@
 #include "service/net/url.hpp"
 
+#include <algorithm>
 #include <charconv>
 
 #include <fmt/format.h>
 
 namespace zunth::net {
 
+namespace {
+
+struct SchemeName {
+  std::string_view text;
+  Url::Scheme scheme;
+};
+/// The first of each scheme is the one that is written.
+constexpr SchemeName kSchemes[] = {{"opc.tcp://", Url::Scheme::Tcp},
+                                   {"opc.wss://", Url::Scheme::WebSocket},
+                                   {"opc.https://", Url::Scheme::Https},
+                                   {"https://", Url::Scheme::Https}};
+
+}  // namespace
+
 ua::Result<Url> Url::parse(std::string_view text) {
   auto invalid = [text](std::string_view why) {
     return ua::Error{ua::status::BadTcpEndpointUrlInvalid, fmt::format("'{}' is not an endpoint URL: {}", text, why),
                      "write opc.tcp://HOST:PORT"};
   };
-  constexpr std::string_view scheme = "opc.tcp://";
-  if (!text.starts_with(scheme)) return invalid("it doesn't start with opc.tcp://");
-  std::string_view rest = text.substr(scheme.size());
+  constexpr std::string_view kAwait = "await+";
+  const bool isAwaited = text.starts_with(kAwait);
+  if (isAwaited) text.remove_prefix(kAwait.size());
+  const auto named = std::ranges::find_if(kSchemes, [text](const auto& each) { return text.starts_with(each.text); });
+  if (named == std::end(kSchemes)) return invalid("it doesn't start with opc.tcp://, opc.wss:// or opc.https://");
+  std::string_view rest = text.substr(named->text.size());
   Url url;
+  url.scheme = named->scheme;
+  url.isAwaited = isAwaited;
+  if (isAwaited && url.isOverTls()) return invalid("servers connect to clients by opc.tcp only");
+  if (url.isOverTls()) url.port = 4843;
   const auto slash = rest.find('/');
   if (slash != std::string_view::npos) url.path = rest.substr(slash);
   std::string_view authority = rest.substr(0, slash);
@@ -34,7 +56,8 @@ ua::Result<Url> Url::parse(std::string_view text) {
 
 std::string Url::text() const {
   const bool isV6 = host.find(':') != std::string::npos;
-  return fmt::format("opc.tcp://{}{}{}:{}{}", isV6 ? "[" : "", host, isV6 ? "]" : "", port, path);
+  const auto* named = std::ranges::find(kSchemes, scheme, &SchemeName::scheme);
+  return fmt::format("{}{}{}{}{}:{}{}", isAwaited ? "await+" : "", named->text, isV6 ? "[" : "", host, isV6 ? "]" : "", port, path);
 }
 
 }  // namespace zunth::net

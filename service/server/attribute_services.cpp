@@ -10,7 +10,8 @@ using namespace ua;
 DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps, DateTime wallClock) const {
   const auto node = space_.find(what.nodeId);
   if (node == space::kNoNode) return DataValue(status::BadNodeIdUnknown);
-  if (const auto code = checkEncoding(space_, node, what); code.isBad()) return DataValue(code);
+  const auto encoding = checkEncoding(space_, node, what);
+  if (!encoding) return DataValue(encoding.code());
   DataValue out = space::readAttribute(space_, node, static_cast<AttributeId>(what.attributeId));
   if (!what.indexRange.empty()) {
     auto range = IndexRange::parse(what.indexRange.view());
@@ -20,6 +21,11 @@ DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps
       if (!part) return DataValue(part.code());
       out.value = std::move(*part);
     }
+  }
+  if (*encoding != DataEncoding::Binary && !out.status.isBad()) {
+    auto encoded = encodedAs(out.value, *encoding);
+    if (!encoded) return DataValue(encoded.code());
+    out.value = std::move(*encoded);
   }
   const bool isValue = what.attributeId == static_cast<std::uint32_t>(AttributeId::Value);
   const bool source = timestamps == TimestampsToReturn::Source || timestamps == TimestampsToReturn::Both;

@@ -1,3 +1,4 @@
+#include "service/net/url.hpp"
 #include "service/server/server.hpp"
 
 #include <algorithm>
@@ -8,20 +9,19 @@ using namespace ua;
 
 namespace {
 
-constexpr std::string_view kTransportBinary = "http://opcfoundation.org/UA-Profile/Transport/uatcp-uasc-uabinary";
-
-/// "opc.tcp://host:4840/path" -> host with port, the rest; empty when it is no such URL.
-std::string_view authority(std::string_view url) {
-  constexpr std::string_view scheme = "opc.tcp://";
-  if (!url.starts_with(scheme)) return {};
-  url.remove_prefix(scheme.size());
-  return url.substr(0, url.find('/'));
+/// The profiles of transport that a URL stands for (Part 7).
+std::vector<std::string_view> transportsOf(const net::Url& url) {
+  switch (url.scheme) {
+    case net::Url::Scheme::WebSocket:
+      return {"http://opcfoundation.org/UA-Profile/Transport/wss-uasc-uabinary",
+              "http://opcfoundation.org/UA-Profile/Transport/wss-uajson"};
+    case net::Url::Scheme::Https:
+      return {"http://opcfoundation.org/UA-Profile/Transport/https-uabinary",
+              "http://opcfoundation.org/UA-Profile/Transport/https-uajson"};
+    default: return {"http://opcfoundation.org/UA-Profile/Transport/uatcp-uasc-uabinary"};
+  }
 }
-std::string_view portOf(std::string_view url) {
-  const auto host = authority(url);
-  const auto colon = host.rfind(':');
-  return colon == std::string_view::npos || host.ends_with(']') ? "4840" : host.substr(colon + 1);
-}
+bool hasChannel(std::string_view transport) { return transport.ends_with("-uasc-uabinary"); }
 
 }  // namespace
 
@@ -37,38 +37,57 @@ ApplicationDescription Server::application() const {
 
 List<EndpointDescription> Server::endpoints(const String& askedUrl) const {
   List<EndpointDescription> out;
-  auto add = [&](const std::string& url, std::string_view policyUri, MessageSecurityMode mode, std::uint8_t level) {
-    EndpointDescription endpoint;
+  const auto asked = net::Url::parse(askedUrl.view());
+  for (const auto& listed : settings_.endpointUrls) {
+    const auto url = net::Url::parse(listed);
+    if (!url) continue;
     // Part 4, 5.4.4: the client gets the host name by which it found the server, as another one may not resolve.
-    endpoint.endpointUrl =
-        !authority(askedUrl.view()).empty() && portOf(askedUrl.view()) == portOf(url) ? askedUrl : String(url);
-    endpoint.server = application();
-    if (settings_.identity) endpoint.serverCertificate = settings_.identity->certificate.der();
-    endpoint.securityMode = mode;
-    endpoint.securityPolicyUri = String(policyUri);
-    endpoint.transportProfileUri = kTransportBinary;
-    endpoint.securityLevel = level;
-    if (settings_.allowAnonymous)
-      endpoint.userIdentityTokens.push_back({"anonymous", UserTokenType::Anonymous, {}, {}, {}});
-    // A password is encrypted on every channel: with the channel's policy, or one of its own.
-    if (settings_.checkPassword && settings_.identity)
-      endpoint.userIdentityTokens.push_back(
-          {"password",
-           UserTokenType::UserName,
-           {},
-           {},
-           mode == MessageSecurityMode::None ? String(secure::policyNamed("Basic256Sha256")->uri) : String()});
-    out.push_back(std::move(endpoint));
-  };
-  for (const auto& url : settings_.endpointUrls) {
-    // The strongest first.
-    std::uint8_t level = 100;
-    if (settings_.identity)
-      for (auto mode : {MessageSecurityMode::SignAndEncrypt, MessageSecurityMode::Sign})
-        for (const auto& policy : secure::policies()) add(url, policy.uri, mode, --level);
-    if (settings_.allowUnsecured) add(url, channel::kPolicyNone, MessageSecurityMode::None, 0);
+    const bool isAsked = asked && asked->scheme == url->scheme && asked->port == url->port;
+    for (const auto transport : transportsOf(*url)) {
+      auto add = [&](std::string_view policyUri, MessageSecurityMode mode, std::uint8_t level) {
+        EndpointDescription endpoint;
+        endpoint.endpointUrl = isAsked ? askedUrl : String(listed);
+        endpoint.server = application();
+        if (settings_.identity) endpoint.serverCertificate = settings_.identity->certificate.der();
+        endpoint.securityMode = mode;
+        endpoint.securityPolicyUri = String(policyUri);
+        endpoint.transportProfileUri = String(transport);
+        endpoint.securityLevel = level;
+        endpoint.userIdentityTokens = userTokens(mode);
+        out.push_back(std::move(endpoint));
+      };
+      // The strongest first.
+      std::uint8_t level = 100;
+      if (settings_.identity && hasChannel(transport))
+        for (auto mode : {MessageSecurityMode::SignAndEncrypt, MessageSecurityMode::Sign})
+          for (const auto& policy : secure::policies()) add(policy.uri, mode, --level);
+      // Over TLS nothing is left unsecured by policy None, though the client shows no certificate.
+      if (settings_.allowUnsecured || url->isOverTls())
+        add(channel::kPolicyNone, MessageSecurityMode::None, url->isOverTls() ? 50 : 0);
+    }
   }
   return out;
+}
+
+List<UserTokenPolicy> Server::userTokens(MessageSecurityMode mode) const {
+  List<UserTokenPolicy> out;
+  if (settings_.allowAnonymous) out.push_back({"anonymous", UserTokenType::Anonymous, {}, {}, {}});
+  // A password is encrypted on every channel: with the channel's policy, or one of its own.
+  const auto policy =
+      mode == MessageSecurityMode::None ? String(secure::policyNamed("Basic256Sha256")->uri) : String();
+  if (settings_.checkPassword && settings_.identity)
+    out.push_back({"password", UserTokenType::UserName, {}, {}, policy});
+  return out;
+}
+
+/// Whether nobody can listen or meddle: by the channel, by TLS below it, or because the site wants it open.
+Result<void> Server::isPrivate(const Peer& peer) const {
+  const auto mode = peer.security().mode;
+  if (settings_.allowUnsecured || peer.isEncryptedBelow() || mode == MessageSecurityMode::Sign ||
+      mode == MessageSecurityMode::SignAndEncrypt)
+    return {};
+  return Error{status::BadSecurityModeInsufficient, "this server takes signed or encrypted connections only",
+               "set 'unsecured: on' in its site.yaml"};
 }
 
 Result<FindServersResponse> Server::findServers(const FindServersRequest& request, Context&) {
@@ -94,10 +113,7 @@ Result<void> Server::mayRegister(const Context& context) const {
   if (!settings_.acceptRegistrations)
     return Error{status::BadRequestNotAllowed, "this server keeps no directory of others",
                  "set 'directory: on' in its site.yaml"};
-  const auto mode = context.peer->security().mode;
-  if (!settings_.allowUnsecured && mode != MessageSecurityMode::Sign && mode != MessageSecurityMode::SignAndEncrypt)
-    return Error{status::BadSecurityModeInsufficient, "servers register over signed or encrypted connections", {}};
-  return {};
+  return isPrivate(*context.peer);
 }
 
 Result<RegisterServerResponse> Server::registerServer(const RegisterServerRequest& request, Context& context) {
@@ -121,9 +137,11 @@ Result<RegisterServer2Response> Server::registerServer2(const RegisterServer2Req
 
 Result<GetEndpointsResponse> Server::getEndpoints(const GetEndpointsRequest& request, Context&) {
   GetEndpointsResponse response;
-  const bool wanted = request.profileUris.empty() ||
-                      std::ranges::find(request.profileUris, String(kTransportBinary)) != request.profileUris.end();
-  if (wanted) response.endpoints = endpoints(request.endpointUrl);
+  response.endpoints = endpoints(request.endpointUrl);
+  if (!request.profileUris.empty())
+    std::erase_if(response.endpoints, [&](const EndpointDescription& endpoint) {
+      return std::ranges::find(request.profileUris, endpoint.transportProfileUri) == request.profileUris.end();
+    });
   return response;
 }
 

@@ -1,11 +1,13 @@
 #include "service/server/listener.hpp"
 
-#include "service/net/url.hpp"
 #include "service/server/random.hpp"
+#include "service/server/web_endpoint.hpp"
 
-#include <charconv>
-
-#include <boost/asio/post.hpp>
+#include <boost/asio/as_tuple.hpp>
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/connect.hpp>
+#include <boost/asio/detached.hpp>
+#include <boost/asio/use_awaitable.hpp>
 #include <fmt/format.h>
 #include <spdlog/spdlog.h>
 
@@ -14,15 +16,24 @@ namespace zunth::server {
 using namespace ua;
 namespace asio = net::asio;
 
-/// One client's socket and its channel.
+/// A port that is listened on: for secure channels themselves, or for what comes over TLS.
+struct Listener::Door {
+  net::Tcp::acceptor acceptor;
+  std::unique_ptr<WebEndpoint> web;
+};
+
+/// One client's connection and its channel.
 class Connection final : public Peer,
                          public channel::ServerChannel::Handler,
                          public std::enable_shared_from_this<Connection> {
  public:
-  Connection(Listener& listener, net::Tcp::socket socket, const channel::ServerChannel::Options& options)
+  Connection(Listener& listener, std::shared_ptr<net::Link> link, bool isEncrypted,
+             const channel::ServerChannel::Options& options)
       : listener_(listener),
-        link_(std::make_shared<net::TcpLink>(std::move(socket))),
+        link_(std::move(link)),
+        isEncrypted_(isEncrypted),
         channel_(options, *this),
+        waitsPatiently_(options.reverseHello.has_value()),
         opened_(now()) {}
 
   void start() {
@@ -33,6 +44,7 @@ class Connection final : public Peer,
                   [weak = weak_from_this()](const std::string&) {
                     if (auto self = weak.lock()) self->drop();
                   }});
+    flush();
   }
   /// Ends a channel whose certificate is trusted no longer.
   void checkTrust() {
@@ -43,7 +55,7 @@ class Connection final : public Peer,
   /// Ends what is idle: no channel opened in time, or a token that ran out.
   void tick() {
     channel_.tick(now());
-    if (!channel_.isOpen() && !channel_.isOver() && now() - opened_ > kTimeToOpen)
+    if (!waitsPatiently_ && !channel_.isOpen() && !channel_.isOver() && now() - opened_ > kTimeToOpen)
       channel_.refuse({status::BadTimeout, "no secure channel was opened in time", {}});
     flush();
   }
@@ -59,6 +71,7 @@ class Connection final : public Peer,
   }
   std::uint32_t channelId() const override { return channel_.id(); }
   const channel::ChannelSecurity& security() const override { return channel_.security(); }
+  bool isEncryptedBelow() const override { return isEncrypted_; }
   const String& endpointUrl() const override { return channel_.endpointUrl(); }
   std::string address() const override { return link_->peer(); }
 
@@ -101,8 +114,10 @@ class Connection final : public Peer,
   void drop() { listener_.connections_.erase(shared_from_this()); }
 
   Listener& listener_;
-  std::shared_ptr<net::TcpLink> link_;
+  std::shared_ptr<net::Link> link_;
+  bool isEncrypted_;  // by TLS
   channel::ServerChannel channel_;
+  bool waitsPatiently_;  // a client that the server came to says hello when it likes
   Instant opened_;
   bool inFeed_ = false;  // answers made meanwhile leave together
 };
@@ -123,39 +138,108 @@ Result<std::string> Listener::listen(const std::string& url) {
   if (error || found.empty())
     return Error{status::BadTcpEndpointUrlInvalid, fmt::format("the host name {} does not resolve", parsed->host),
                  "write an address of this machine in site.yaml"};
-  auto acceptor = std::make_unique<net::Tcp::acceptor>(loop_);
   const net::Tcp::endpoint endpoint = found.begin()->endpoint();
-  acceptor->open(endpoint.protocol(), error);
-  if (!error) acceptor->set_option(net::Tcp::acceptor::reuse_address(true), error);
-  if (!error) acceptor->bind(endpoint, error);
-  if (!error) acceptor->listen(asio::socket_base::max_listen_connections, error);
+  // opc.wss and opc.https come in by the same door.
+  const auto isOpen = [&](const auto& door) {
+    return door->web && parsed->isOverTls() && parsed->port && door->acceptor.local_endpoint(error) == endpoint;
+  };
+  if (std::ranges::any_of(doors_, isOpen)) return parsed->text();
+  if (parsed->isOverTls() && !server_.settings().identity)
+    return Error{status::BadConfigurationError, "TLS needs a certificate, and this server has none", {}};
+  auto door = std::make_unique<Door>(Door{net::Tcp::acceptor(loop_), {}});
+  door->acceptor.open(endpoint.protocol(), error);
+  if (!error) door->acceptor.set_option(net::Tcp::acceptor::reuse_address(true), error);
+  if (!error) door->acceptor.bind(endpoint, error);
+  if (!error) door->acceptor.listen(asio::socket_base::max_listen_connections, error);
   if (error)
     return Error{status::BadCommunicationError, fmt::format("can't listen on {}: {}", url, error.message()),
                  "stop the other program on this port, or change 'endpoint' in site.yaml"};
-  parsed->port = acceptor->local_endpoint().port();
-  accept(*acceptor);
-  acceptors_.push_back(std::move(acceptor));
+  parsed->port = door->acceptor.local_endpoint().port();
+  if (parsed->isOverTls())
+    door->web = std::make_unique<WebEndpoint>(
+        loop_, server_,
+        WebEndpoint::Callbacks{[this](std::shared_ptr<net::Link> link) { connected(std::move(link), true); },
+                               [this] { served(); }, [this] { return ++lastChannelId_; }});
+  accept(*door);
+  doors_.push_back(std::move(door));
   return parsed->text();
 }
 
-void Listener::accept(net::Tcp::acceptor& acceptor) {
-  acceptor.async_accept(
-      [this, alive = alive_, &acceptor](const boost::system::error_code& error, net::Tcp::socket socket) {
+void Listener::accept(Door& door) {
+  door.acceptor.async_accept(
+      [this, alive = alive_, &door](const boost::system::error_code& error, net::Tcp::socket socket) {
         if (!*alive || error == asio::error::operation_aborted) return;
-        if (!error) {
-          channel::ServerChannel::Options options;
-          options.limits.maxMessageSize = server_.settings().maxMessageSize;
-          options.channelId = ++lastChannelId_;
-          options.identity = server_.settings().identity;
-          options.random = [](std::size_t size) { return randomOctets(size); };
-          auto connection = std::make_shared<Connection>(*this, std::move(socket), options);
-          connections_.insert(connection);
-          connection->start();
-          if (connections_.size() > kMostConnections)
-            connection->end({status::BadTcpNotEnoughResources, "the server has as many connections as it may", {}});
-        }
-        accept(acceptor);
+        if (!error && door.web && door.web->connectionCount() < kMostConnections)
+          door.web->accept(std::move(socket));
+        else if (!error && !door.web)
+          connected(std::make_shared<net::TcpLink>(std::move(socket)), false);
+        accept(door);
       });
+}
+
+void Listener::connected(std::shared_ptr<net::Link> link, bool isEncrypted,
+                         std::optional<channel::ReverseHello> said) {
+  channel::ServerChannel::Options options;
+  options.limits.maxMessageSize = server_.settings().maxMessageSize;
+  options.channelId = ++lastChannelId_;
+  options.identity = server_.settings().identity;
+  options.random = [](std::size_t size) { return randomOctets(size); };
+  options.reverseHello = std::move(said);
+  auto connection = std::make_shared<Connection>(*this, std::move(link), isEncrypted, options);
+  connections_.insert(connection);
+  connection->start();
+  if (connections_.size() > kMostConnections)
+    connection->end({status::BadTcpNotEnoughResources, "the server has as many connections as it may", {}});
+}
+
+Result<void> Listener::reach(const std::string& clientUrl) {
+  auto client = net::Url::parse(clientUrl);
+  if (!client) return client.error();
+  if (client->isOverTls())
+    return Error{status::BadTcpEndpointUrlInvalid, "a server connects to its clients by opc.tcp only",
+                 "write opc.tcp://HOST:PORT"};
+  asio::co_spawn(loop_, keepReaching(*client), asio::detached);
+  return {};
+}
+
+/// One connection at a time; the next when the client has gone, with growing pauses while nobody is there.
+asio::awaitable<void> Listener::keepReaching(net::Url client) {
+  constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
+  constexpr std::chrono::milliseconds kFirstPause(500), kLongestPause(30'000);
+  const auto alive = alive_;
+  asio::steady_timer timer(loop_);
+  auto pause = kFirstPause;
+  std::weak_ptr<net::Link> last;
+  while (true) {
+    if (last.expired()) {
+      net::Tcp::resolver resolver(loop_);
+      auto [unresolved, endpoints] = co_await resolver.async_resolve(client.host, std::to_string(client.port), kQuietly);
+      if (!*alive) co_return;
+      net::Tcp::socket socket(loop_);
+      boost::system::error_code failure = unresolved;
+      if (!failure) {
+        auto [refused, endpoint] = co_await asio::async_connect(socket, endpoints, kQuietly);
+        failure = refused;
+      }
+      if (!*alive) co_return;
+      if (failure) {
+        spdlog::debug("no client waits at {}: {}", client.text(), failure.message());
+        pause = std::min(pause * 2, kLongestPause);
+      } else {
+        pause = kFirstPause;
+        const auto& settings = server_.settings();
+        auto link = std::make_shared<net::TcpLink>(std::move(socket));
+        last = link;
+        connected(std::move(link), false,
+                  channel::ReverseHello{
+                      String(settings.applicationUri),
+                      settings.endpointUrls.empty() ? String() : String(settings.endpointUrls.front())});
+      }
+    }
+    timer.expires_after(pause);
+    co_await timer.async_wait(kQuietly);
+    if (!*alive) co_return;
+  }
 }
 
 void Listener::trustChanged() {
@@ -181,9 +265,9 @@ void Listener::schedule() {
 
 void Listener::stop() {
   timer_.cancel();
-  for (auto& acceptor : acceptors_) {
+  for (auto& door : doors_) {
     boost::system::error_code ignored;
-    acceptor->close(ignored);
+    door->acceptor.close(ignored);
   }
   for (const auto& connection : std::vector(connections_.begin(), connections_.end()))
     connection->end({status::BadServerHalted, "the server is shutting down", {}});

@@ -1,27 +1,33 @@
 #pragma once
 
 #include "service/net/tcp_link.hpp"
+#include "service/net/url.hpp"
 #include "service/server/server.hpp"
 
 #include <set>
 
+#include <boost/asio/awaitable.hpp>
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/steady_timer.hpp>
 
 namespace zunth::server {
 
 class Connection;
+class WebEndpoint;
 
-/// Listens on opc.tcp endpoints, gives each connection a channel to the server, and keeps the server's time: runs
-/// tick() when something is due. Everything runs on the loop it is given.
+/// Listens on the endpoints, gives each connection a channel to the server, and keeps the server's time: runs tick()
+/// when something is due. Everything runs on the loop it is given.
 class Listener {
  public:
   Listener(net::asio::io_context& loop, Server& server);
   ~Listener();
 
-  /// Listens on "opc.tcp://HOST:PORT/..." (port 0 takes a free one). The URL with the true port, or an error that
-  /// names the cause: BadTcpEndpointUrlInvalid, BadCommunicationError when the port is taken.
+  /// Listens on "opc.tcp://HOST:PORT/..." (port 0 takes a free one), or on the same with opc.wss and opc.https, which
+  /// may share a port. The URL with the true port, or an error that names the cause: BadTcpEndpointUrlInvalid,
+  /// BadCommunicationError when the port is taken.
   ua::Result<std::string> listen(const std::string& url);
+  /// Connects to a client that waits at "opc.tcp://HOST:PORT" (Part 6, 7.1.3), and again when the connection ends.
+  ua::Result<void> reach(const std::string& clientUrl);
   /// Closes every connection and stops listening.
   void stop();
   /// Work was done: samples, answers or time-outs may be due sooner than planned.
@@ -32,13 +38,16 @@ class Listener {
 
  private:
   friend class Connection;
-  void accept(net::Tcp::acceptor& acceptor);
+  struct Door;
+  void accept(Door& door);
+  void connected(std::shared_ptr<net::Link> link, bool isEncrypted, std::optional<channel::ReverseHello> said = {});
+  net::asio::awaitable<void> keepReaching(net::Url client);
   void schedule();
 
   static constexpr std::size_t kMostConnections = 200;
   net::asio::io_context& loop_;
   Server& server_;
-  std::vector<std::unique_ptr<net::Tcp::acceptor>> acceptors_;
+  std::vector<std::unique_ptr<Door>> doors_;
   std::set<std::shared_ptr<Connection>> connections_;
   net::asio::steady_timer timer_;
   ua::Instant timerDue_ = ua::Instant::max();

@@ -86,7 +86,10 @@ Result<MonitoredItemCreateResult> Server::createItem(monitor::Subscription& subs
   const bool isEvents = attribute == AttributeId::EventNotifier;
   if (isEvents && space_.eventNotifier(node) == 0)
     return Error{status::BadNotSupported, space_.path(node) + " announces no events", {}};
-  if (const auto code = checkEncoding(space_, node, what); code.isBad()) return code;
+  const auto encoding = checkEncoding(space_, node, what);
+  if (!encoding) return encoding.error();
+  // Queued values are shared among items; none is written anew for one of them.
+  if (*encoding != DataEncoding::Binary) return status::BadDataEncodingUnsupported;
   auto range = IndexRange::parse(what.indexRange.view());
   if (!range) return range.error();
   MonitoredItemCreateResult result;

@@ -15,6 +15,8 @@ class Peer {
   virtual void respond(std::uint32_t requestId, ua::Bytes message) = 0;
   virtual std::uint32_t channelId() const = 0;
   virtual const channel::ChannelSecurity& security() const = 0;
+  /// Whether the transport keeps secrets by itself, as TLS does.
+  virtual bool isEncryptedBelow() const { return false; }
   /// The URL that the client said hello to.
   virtual const ua::String& endpointUrl() const = 0;
   /// "127.0.0.1:51234", for logs.

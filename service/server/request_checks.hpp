@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/space/attributes.hpp"
+#include "core/ua/data_encoding.hpp"
 
 /// What several services check alike in a request.
 namespace zunth::server {
@@ -11,13 +12,14 @@ inline bool isValid(ua::TimestampsToReturn t) {
 
 /// Part 4, 5.10.2.4: an encoding is asked for of a structure's value only, and must be one that is served.
 /// BadDataEncodingInvalid, BadDataEncodingUnsupported.
-inline ua::StatusCode checkEncoding(const space::Space& space, space::NodeIndex node, const ua::ReadValueId& what) {
-  if (what.dataEncoding.name.empty()) return ua::status::Good;
+inline ua::Result<ua::DataEncoding> checkEncoding(const space::Space& space, space::NodeIndex node, const ua::ReadValueId& what) {
+  if (what.dataEncoding.name.empty()) return ua::DataEncoding::Binary;
   if (what.attributeId != static_cast<std::uint32_t>(ua::AttributeId::Value) ||
       space.nodeClass(node) != ua::NodeClass::Variable || !space::holdsStructures(space, node))
     return ua::status::BadDataEncodingInvalid;
-  return what.dataEncoding == ua::QualifiedName{0, "Default Binary"} ? ua::status::Good
-                                                                     : ua::status::BadDataEncodingUnsupported;
+  const auto encoding = ua::dataEncodingNamed(what.dataEncoding);
+  if (!encoding) return ua::status::BadDataEncodingUnsupported;
+  return *encoding;
 }
 
 }  // namespace zunth::server

@@ -42,6 +42,7 @@ struct Settings {
   std::string applicationName = "Zunth";
   std::string applicationUri = "urn:zunth";
   std::vector<std::string> endpointUrls;
+  std::vector<std::string> clientUrls;               // of clients that the server connects to by itself
   bool allowUnsecured = false;                       // security policy None
   std::shared_ptr<const secure::Identity> identity;  // without one, no secured endpoint is offered
   /// Whether a client's certificate (with its chain) is accepted; why not, otherwise.
@@ -148,6 +149,8 @@ class Server {
   // Discovery and sessions: discovery_services.cpp, session_services.cpp
   ua::ApplicationDescription application() const;
   ua::List<ua::EndpointDescription> endpoints(const ua::String& askedUrl) const;
+  ua::List<ua::UserTokenPolicy> userTokens(ua::MessageSecurityMode mode) const;
+  ua::Result<void> isPrivate(const Peer& peer) const;
   ua::Result<ua::FindServersResponse> findServers(const ua::FindServersRequest&, Context&);
   ua::Result<ua::FindServersOnNetworkResponse> findServersOnNetwork(const ua::FindServersOnNetworkRequest&, Context&);
   ua::Result<ua::GetEndpointsResponse> getEndpoints(const ua::GetEndpointsRequest&, Context&);

@@ -46,10 +46,7 @@ bool Server::makeRoomForSession() {
 }
 
 Result<CreateSessionResponse> Server::newSession(const CreateSessionRequest& request, Context& context) {
-  const auto mode = context.peer->security().mode;
-  if (!settings_.allowUnsecured && mode != MessageSecurityMode::Sign && mode != MessageSecurityMode::SignAndEncrypt)
-    return Error{status::BadSecurityModeInsufficient, "this server takes signed or encrypted connections only",
-                 "set 'unsecured: on' in its site.yaml"};
+  if (auto fine = isPrivate(*context.peer); !fine) return fine.error();
   if (!request.serverUri.empty() && request.serverUri.view() != settings_.applicationUri)
     return Error{status::BadServerUriInvalid,
                  "this is the server " + settings_.applicationUri + ", not " + request.serverUri.str(),

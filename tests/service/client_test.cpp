@@ -10,6 +10,8 @@
 #include <catch2/catch.hpp>
 #include <spdlog/spdlog.h>
 
+#include "tests/service/run_loop.hpp"
+
 using namespace zunth;
 using namespace zunth::ua;
 namespace asio = net::asio;
@@ -18,18 +20,7 @@ namespace {
 
 constexpr auto kPatience = std::chrono::seconds(10);
 
-/// Runs a test's coroutine to its end on the loop.
-template <class Work>
-void run(asio::io_context& loop, Work work) {
-  bool ended = false;
-  asio::co_spawn(loop, work(), [&](std::exception_ptr failure) {
-    if (failure) std::rethrow_exception(failure);
-    ended = true;
-    loop.stop();
-  });
-  loop.run_for(std::chrono::seconds(60));
-  REQUIRE(ended);
-}
+using test::run;
 
 struct Loopback {
   Loopback() : space("urn:fernhollow.example:test") {
@@ -194,4 +185,37 @@ TEST_CASE("peers that are no servers are told apart", "[client]") {
     acceptor.async_accept([&](boost::system::error_code, net::Tcp::socket socket) { socket.close(); });
     CHECK(connect(url, kPatience).code == status::BadConnectionClosed);
   }
+}
+
+TEST_CASE("a server connects to a client that waits for it", "[client][cu:Protocol Reverse Connect Server]") {
+  Loopback l;
+  // A port that is free; nobody waits there at first.
+  std::uint16_t port = 0;
+  {
+    net::Tcp::acceptor free(l.loop, {asio::ip::address_v4::loopback(), 0});
+    port = free.local_endpoint().port();
+  }
+  const std::string at = "opc.tcp://127.0.0.1:" + std::to_string(port);
+  REQUIRE(l.listener->reach(at));
+  CHECK(l.listener->reach("opc.wss://127.0.0.1:1").code() == status::BadTcpEndpointUrlInvalid);
+  run(l.loop, [&]() -> client::Awaitable<void> {
+    // Twice: the server comes again when a connection has ended.
+    for (int i = 0; i < 2; ++i) {
+      client::Session::Options options;
+      options.timeout = kPatience;
+      auto session = co_await client::Session::open("await+" + at, options);
+      INFO((session ? "" : session.error().text()));
+      REQUIRE(session);
+      const auto namespaces = co_await (*session)->namespaces();
+      REQUIRE(namespaces);
+      CHECK(namespaces->at(1) == "urn:fernhollow.example:test");
+      co_await (*session)->close();
+    }
+    client::Session::Options impatient;
+    impatient.timeout = std::chrono::milliseconds(50);
+    l.listener->stop();
+    const auto late = co_await client::Session::open("await+opc.tcp://127.0.0.1:0", impatient);
+    CHECK(late.code() == status::BadTimeout);
+    CHECK(late.error().cause == "no server connected to 127.0.0.1:0 within 0.05 s");
+  });
 }

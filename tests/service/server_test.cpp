@@ -172,6 +172,19 @@ TEST_CASE("reads give what was asked for, with the times that were asked for",
   CHECK(result({NodeId(1, String("flow")), 13, {}, {0, "Default Binary"}}) == status::BadDataEncodingInvalid);
   CHECK(result({id::Server_ServerStatus, 13, {}, {0, "Default Binary"}}).isGood());
   CHECK(result({id::Server_ServerStatus, 13, {}, {0, "Default Telepathy"}}) == status::BadDataEncodingUnsupported);
+  // The same structure in XML and in JSON.
+  for (const char* encoding : {"Default XML", "Default JSON"}) {
+    ReadRequest request;
+    request.nodesToRead.push_back({id::Server_ServerStatus_BuildInfo, 13, {}, {0, encoding}});
+    const auto answer = b.call(request);
+    REQUIRE(answer);
+    const auto* object = answer->results[0].value.get<ExtensionObject>();
+    REQUIRE(object);
+    const bool isXml = encoding == std::string("Default XML");
+    CHECK(object->encodingId() ==
+          NodeId(isXml ? id::BuildInfo_Encoding_DefaultXml : id::BuildInfo_Encoding_DefaultJson));
+    CHECK(object->octets().view().starts_with(isXml ? "<BuildInfo xmlns=" : "{\"ProductUri\":\"urn:zunth\""));
+  }
   CHECK(result({NodeId(1, String("flow")), 3, {}, {0, "Default Binary"}}) == status::BadDataEncodingInvalid);
 }
 

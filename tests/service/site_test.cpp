@@ -68,7 +68,11 @@ TEST_CASE("a site's own settings are checked", "[site]") {
   for (const auto& [text, message] : std::vector<std::pair<std::string, std::string>>{
            {"name: x\n", "the site names no application URI"},
            {"uri: urn:x\nendpiont: y\n", "'endpiont' means nothing here"},
-           {"uri: urn:x\nendpoint: http://y\n", "'http://y' is not an endpoint URL: it doesn't start with opc.tcp://"},
+           {"uri: urn:x\nendpoint: http://y\n",
+            "'http://y' is not an endpoint URL: it doesn't start with opc.tcp://, opc.wss:// or opc.https://"},
+           {"uri: urn:x\nclients: [opc.wss://y]\n", "'opc.wss://y' is no URL for a server to go to"},
+           {"uri: urn:x\nlimits:\n  sessions: 0\n", "'0' is no number from 1 to 10000"},
+           {"uri: urn:x\nlimits:\n  sesions: 5\n", "'sesions' means nothing here"},
            {"uri: urn:x\nsecurity:\n  unsecured: maybe\n", "'maybe' is neither on nor off"}}) {
     test::TemporaryFolder folder;
     folder.write("site.yaml", text);
@@ -82,6 +86,19 @@ TEST_CASE("a site's own settings are checked", "[site]") {
   CHECK(site.isSound());
   CHECK(!site.settings.allowUnsecured);  // nobody is let in until somebody says so
   CHECK(!site.settings.allowAnonymous);
+}
+
+TEST_CASE("a site grants what its limits say", "[site]") {
+  test::TemporaryFolder folder;
+  folder.write("site.yaml",
+               "uri: urn:x\nendpoint: [opc.tcp://127.0.0.1:1, opc.wss://127.0.0.1:2]\n"
+               "limits: {sessions: 7, monitored-items: 1000, message-octets: 100000}\n");
+  const auto site = admin::loadSite(folder.path);
+  REQUIRE(site.isSound());
+  CHECK(site.settings.endpointUrls.size() == 2);
+  CHECK(site.settings.limits.maxSessions == 7);
+  CHECK(site.settings.limits.maxMonitoredItems == 1000);
+  CHECK(site.settings.maxMessageSize == 100000);
 }
 
 TEST_CASE("a device's value is shown in the variable's type", "[site]") {

@@ -1,4 +1,5 @@
 #include "apps/zunth/command.hpp"
+#include "apps/zunth/own_trust.hpp"
 #include "service/net/url.hpp"
 
 #include <boost/asio/co_spawn.hpp>
@@ -31,17 +32,18 @@ std::string usersOf(const EndpointDescription& endpoint) {
 
 Awaitable<int> listEndpoints(std::string url, Options options) {
   const Duration timeout = milliseconds(options.timeout * 1000);
-  auto connection = co_await client::Connection::open(url, timeout);
+  auto connection = co_await client::Connection::open(url, timeout, client::unsecured(securityFrom(options), url));
   if (!connection) co_return fail(connection.error());
   GetEndpointsRequest request;
-  request.endpointUrl = String(url);
+  request.endpointUrl = String((*connection)->endpointUrl());
   auto response = co_await (*connection)->request(std::move(request), timeout);
   (*connection)->close();
   if (!response) co_return fail(response.error());
-  Records records({"url", "mode", "policy", "users", "server"});
+  Records records({"url", "encoding", "mode", "policy", "users", "server"});
   for (const auto& endpoint : response->endpoints) {
     const std::string policy = endpoint.securityPolicyUri.str();
-    records.add({endpoint.endpointUrl.str(), modeName(endpoint.securityMode), policy.substr(policy.rfind('#') + 1),
+    const bool isJson = endpoint.transportProfileUri.view().ends_with("uajson");
+    records.add({endpoint.endpointUrl.str(), std::string(isJson ? "JSON" : "binary"), modeName(endpoint.securityMode), policy.substr(policy.rfind('#') + 1),
                  usersOf(endpoint), endpoint.server.applicationName.text.str()});
   }
   if (records.empty() && options.format == Format::Table) {

@@ -1,0 +1,50 @@
+#include "core/channel/json_message.hpp"
+
+#include "core/ua/binary_reader.hpp"
+#include "core/ua/binary_writer.hpp"
+
+namespace zunth::channel {
+
+using namespace ua;
+
+Result<Bytes> messageFromJson(std::string_view text) {
+  const Json json = Json::parse(text, nullptr, false);
+  if (!json.is_object()) return Error{status::BadDecodingError, "the message is no JSON object", {}};
+  // Clients name a message by its type or by one of its encodings, as an id or as a bare number.
+  const auto type = json.find("TypeId");
+  const auto body = json.find("Body");
+  if (type == json.end() || body == json.end())
+    return Error{status::BadDecodingError, "the message has no TypeId or no Body", {}};
+  NodeId id;
+  if (type->is_number_unsigned() && type->get<std::uint64_t>() <= UINT32_MAX) {
+    id = NodeId(type->get<std::uint32_t>());
+  } else {
+    auto read = variantFromJson(Json{{"Type", static_cast<int>(BuiltInType::NodeId)}, {"Body", *type}});
+    if (!read) return read.error();
+    id = *read->get<NodeId>();
+  }
+  const auto* schema = TypeCatalog::standard().find(id);
+  if (!schema || schema->binaryId.isNull())
+    return Error{status::BadServiceUnsupported, "the standard has no message " + id.text(), {}};
+  auto fields = structureFromJson(*body, *schema);
+  if (!fields) return fields.error();
+  Bytes out;
+  BinaryWriter writer(out);
+  writer.write(schema->binaryId);
+  writer.raw(*fields);
+  return out;
+}
+
+Result<std::string> messageToJson(BytesView message) {
+  BinaryReader reader(message);
+  const auto id = reader.next<NodeId>();
+  const auto* schema = TypeCatalog::standard().find(id);
+  if (!schema) return Error{status::BadEncodingError, "the standard has no message " + id.text(), {}};
+  auto body = toJson(*schema, reader.rest(), {});
+  if (!body) return body.error();
+  Json out{{"TypeId", {{"Id", schema->typeId.numeric()}}}};
+  out["Body"] = std::move(*body);
+  return out.dump(-1, ' ', false, Json::error_handler_t::replace);
+}
+
+}  // namespace zunth::channel
