@@ -2,7 +2,7 @@
 
 #include "core/channel/client_channel.hpp"
 #include "core/space/namespace0.hpp"
-#include "service/server/listener.hpp"
+#include "service/endpoint/listener.hpp"
 
 #include <future>
 #include <thread>
@@ -81,7 +81,7 @@ class LoopbackServer {
       auto clock = server::Clock::real();
       clock.now = [this] { return std::chrono::steady_clock::now() + ahead_; };
       server = std::make_unique<server::Server>(*space, openSettings(), clock);
-      listener_ = std::make_unique<server::Listener>(thread_.loop, *server);
+      listener_ = std::make_unique<endpoint::Listener>(thread_.loop, *server);
       url = *listener_->listen("opc.tcp://127.0.0.1:0");
     });
   }
@@ -101,7 +101,7 @@ class LoopbackServer {
 
  private:
   ua::Duration ahead_{};
-  std::unique_ptr<server::Listener> listener_;
+  std::unique_ptr<endpoint::Listener> listener_;
   LoopThread thread_;
 };
 

@@ -1,6 +1,7 @@
 // Any octets as a message body: decoding must end in a value or an error, and a value must encode to octets that
 // decode to the same again.
 #include "core/ua/json.hpp"
+#include "core/ua/structure_codec.hpp"
 #include "core/ua/structure_walk.hpp"
 #include "core/ua/text.hpp"
 

@@ -14,7 +14,8 @@ inline std::shared_ptr<const secure::Identity> identity(const std::string& appli
     const auto now = ua::DateTime::from(std::chrono::system_clock::now());
     constexpr std::int64_t kDay = 864'000'000'000;
     const secure::PrivateKey key = secure::PrivateKey::generate();
-    const secure::Certificate::Wish wish{"Fernhollow test", "", applicationUri, {"localhost", "127.0.0.1"},
+    const secure::Certificate::Wish wish{"Fernhollow test",  "",
+                                         applicationUri,     {"localhost", "127.0.0.1"},
                                          {now.ticks - kDay}, {now.ticks + 365 * kDay}};
     one = std::make_shared<const secure::Identity>(secure::Identity{secure::Certificate::selfSigned(wish, key), key});
   }

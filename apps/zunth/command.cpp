@@ -94,21 +94,38 @@ int withSession(const Options& options, bool waits, Work work) {
   return code;
 }
 
-CLI::App* addVerb(Program program, const std::string& name, const std::string& about, const std::string& example) {
-  auto* verb = program.app.add_subcommand(name, about);
-  verb->footer("Example: " + example);
+namespace {
+
+void addOutput(CLI::App* verb, Options& options) {
   static const std::map<std::string, Format> formats{
       {"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
-  Options& options = program.options;
-  verb->add_option("--at,--server", options.at, "Server: a URL, or a name saved with 'zunth at add'")
-      ->type_name("PLACE");
   verb->add_option("--output", options.format, "table, json or csv")
       ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case))
       ->type_name("FORMAT");
+  verb->add_flag("--quiet", options.quiet, "Print results and errors only");
+}
+
+}  // namespace
+
+CLI::App* addLocalVerb(Program program, CLI::App& parent, const std::string& name, const std::string& about,
+                       const std::string& example, std::string& site) {
+  auto* verb = parent.add_subcommand(name, about);
+  if (!example.empty()) verb->footer("Example: " + example);
+  verb->add_option("--site", site, "A site's folder; without one, the site in this folder")->type_name("FOLDER");
+  addOutput(verb, program.options);
+  return verb;
+}
+
+CLI::App* addVerb(Program program, const std::string& name, const std::string& about, const std::string& example) {
+  auto* verb = program.app.add_subcommand(name, about);
+  verb->footer("Example: " + example);
+  Options& options = program.options;
+  verb->add_option("--at,--server", options.at, "Server: a URL, or a name saved with 'zunth at add'")
+      ->type_name("PLACE");
+  addOutput(verb, options);
   verb->add_option("--timeout", options.timeout, "Seconds to wait for the server")
       ->check(CLI::Range(0.01, 86400.0))
       ->capture_default_str();
-  verb->add_flag("--quiet", options.quiet, "Print results and errors only");
   static const std::map<std::string, client::Security::Wish> wishes{{"auto", client::Security::Wish::Auto},
                                                                     {"none", client::Security::Wish::None},
                                                                     {"sign", client::Security::Wish::Sign},

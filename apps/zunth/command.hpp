@@ -75,6 +75,9 @@ void addRemove(Program program);
 void addLink(Program program);
 void addTrust(Program program);
 void addUser(Program program);
+void addCertificate(Program program);
+void addAudit(Program program);
+void addTry(Program program);
 void addAt(Program program);
 void addCheck(Program program);
 void addNew(Program program);
@@ -83,6 +86,10 @@ void addCompletion(Program program);
 
 /// From ZUNTH_PASSWORD, or typed unseen on a terminal. An error where there is neither.
 ua::Result<std::string> askPassword(const std::string& question);
+
+/// A verb that works on a site's folder, without a server: --site, --output and --quiet. Below another verb, too.
+CLI::App* addLocalVerb(Program program, CLI::App& parent, const std::string& name, const std::string& about,
+                       const std::string& example, std::string& site);
 
 /// A verb that takes the common options.
 CLI::App* addVerb(Program program, const std::string& name, const std::string& about, const std::string& example);

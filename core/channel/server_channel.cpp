@@ -10,6 +10,7 @@ using namespace ua;
 
 ServerChannel::ServerChannel(const Options& options, Handler& handler)
     : options_(options), handler_(handler), assembler_(options.limits) {
+  security_.own = options.identity;
   if (options.reverseHello) output_.push_back(writeTransport(MessageType::ReverseHello, *options.reverseHello));
 }
 
@@ -127,7 +128,7 @@ void ServerChannel::open(const Chunk& chunk, Instant now, DateTime wallClock) {
         {status::BadNonceInvalid, fmt::format("{} takes nonces of {} octets", policy->name, policy->nonceSize), {}});
 
   const std::uint32_t lifetime = std::clamp(request.requestedLifetime, options_.leastLifetime, options_.mostLifetime);
-  security_ = {header.securityPolicyUri, request.securityMode, header.senderCertificate};
+  security_ = {header.securityPolicyUri, request.securityMode, header.senderCertificate, options_.identity};
   peer_ = sender;
   OpenSecureChannelResponse response;
   response.responseHeader.timestamp = wallClock;

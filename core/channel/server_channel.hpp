@@ -12,7 +12,8 @@ namespace zunth::channel {
 struct ChannelSecurity {
   ua::String policyUri;
   ua::MessageSecurityMode mode = ua::MessageSecurityMode::Invalid;
-  ua::ByteString peerCertificate;  // as it came, with its chain
+  ua::ByteString peerCertificate;                 // as it came, with its chain
+  std::shared_ptr<const secure::Identity> own;    // what the server showed on this channel
   const secure::Policy* policy() const { return secure::policyOf(policyUri.view()); }
 };
 

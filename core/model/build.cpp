@@ -21,7 +21,23 @@ using space::Space;
 
 namespace {
 
-const std::vector<std::string> kReserved = {"is", "about", "extends"};
+const std::vector<std::string> kReserved = {"is", "about", "extends", "access"};
+
+/// What the words after a role stand for.
+struct AccessWord {
+  const char* word;
+  std::uint32_t permissions;
+};
+using P = PermissionType;
+constexpr AccessWord kAccessWords[] = {
+    {"nothing", 0},
+    {"see", P::Browse},
+    {"read", P::Browse | P::Read | P::ReadHistory | P::ReceiveEvents},
+    {"write", P::Browse | P::Write},
+    {"call", P::Browse | P::Call},
+    {"change", P::Browse | P::AddNode | P::DeleteNode | P::AddReference | P::RemoveReference | P::WriteAttribute},
+    {"grant", P::Browse | P::ReadRolePermissions | P::WriteRolePermissions},
+};
 
 /// Where new nodes go: their namespace and the path from which their ids are made.
 struct Location {
@@ -39,7 +55,10 @@ struct TypeDeclaration {
 
 class Builder {
  public:
-  Builder(Space& space, Findings& findings) : space_(space), findings_(findings) { indexStandardTypes(); }
+  Builder(Space& space, Findings& findings, const std::map<std::string, NodeId>& siteRoles)
+      : space_(space), findings_(findings), siteRoles_(siteRoles) {
+    indexStandardTypes();
+  }
 
   void run(const std::vector<Entry>& roots) {
     for (const Entry& root : roots) {
@@ -189,10 +208,75 @@ class Builder {
   void addChild(NodeIndex parent, const Location& location, const Entry& entry, const std::string& name, bool inType,
                 bool isOptional) {
     const Text* is = entry.value ? &*entry.value : entry.textOf("is");
-    const Text* about = entry.textOf("about");
     const Spec spec = is ? parseSpec(*is, findings_) : Spec();
     const Location here = location.in(name);
+    // It holds for the node and what is below, until something below says otherwise.
+    const auto accessAbove = access_;
+    if (const Entry* access = entry.find("access")) {
+      if (inType)
+        error(access->key.place, "a type grants no access: its instances do", "write it with an object");
+      else
+        access_ = readAccess(*access);
+    }
+    addChildWith(parent, location, here, entry, spec, is, name, inType, isOptional);
+    access_ = accessAbove;
+  }
 
+  std::optional<NodeId> roleNamed(const Text& name) {
+    if (const auto known = space::roleNamed(name.text)) return NodeId(*known);
+    if (const auto own = siteRoles_.find(name.text); own != siteRoles_.end()) return own->second;
+    std::vector<std::string> names = space::roleNames();
+    for (const auto& [own, id] : siteRoles_) names.push_back(own);
+    const std::string near = nearest(name.text, names);
+    error(name.place, fmt::format("there is no role '{}'", name.text),
+          near.empty() ? fmt::format("there are {}", fmt::join(names, ", ")) : fmt::format("did you mean '{}'?", near));
+    return std::nullopt;
+  }
+
+  /// access: {Operator: read write call, Observer: read, needs: encryption}
+  space::PermissionSet readAccess(const Entry& access) {
+    space::PermissionSet set;
+    if (!access.isMapping) error(access.key.place, "access lists roles", "as in: access: {Operator: read write}");
+    for (const Entry& line : access.entries) {
+      if (!line.value) {
+        error(line.key.place, fmt::format("'{}' is followed by words", line.key.text), "as in: Operator: read write");
+        continue;
+      }
+      if (line.key.text == "needs") {
+        set.restrictions |= restrictionNamed(*line.value);
+        continue;
+      }
+      const auto role = roleNamed(line.key);
+      if (role) set.roles.push_back({*role, permissionsNamed(*line.value)});
+    }
+    return set;
+  }
+  std::uint16_t restrictionNamed(const Text& word) {
+    if (word.text == "signing") return AccessRestrictionType::SigningRequired;
+    if (word.text == "encryption") return AccessRestrictionType::EncryptionRequired;
+    error(word.place, fmt::format("'{}' is nothing that a node can need", word.text), "write signing or encryption");
+    return 0;
+  }
+  std::uint32_t permissionsNamed(const Text& words) {
+    std::uint32_t permissions = 0;
+    std::size_t from = 0;
+    while ((from = words.text.find_first_not_of(' ', from)) != std::string::npos) {
+      const auto to = std::min(words.text.find(' ', from), words.text.size());
+      const Text word = words.part(from, to - from);
+      const auto* known = std::ranges::find(kAccessWords, word.text, &AccessWord::word);
+      if (known == std::end(kAccessWords))
+        error(word.place, fmt::format("'{}' is nothing that a role may do", word.text),
+              "write nothing, see, read, write, call, change or grant");
+      else
+        permissions |= known->permissions;
+      from = to;
+    }
+    return permissions;
+  }
+
+  void addChildWith(NodeIndex parent, const Location& location, const Location& here, const Entry& entry,
+                    const Spec& spec, const Text* is, const std::string& name, bool inType, bool isOptional) {
+    const Text* about = entry.textOf("about");
     NodeIndex node = childNamed(parent, name);
     if (node == kNoNode && !inType) node = takeOptional(parent, location, name, entry.key.place);
     if (node != kNoNode && !spec.type) {
@@ -218,6 +302,7 @@ class Builder {
       }
     }
     if (node == kNoNode) return;
+    if (access_) space_.setPermissions(node, *access_);
     if (about) space_.rareOf(node).description = LocalizedText(String(about->text));
     for (const Entry& child : entry.entries)
       if (std::ranges::find(kReserved, child.key.text) == kReserved.end()) addChildren(node, here, child, inType);
@@ -262,6 +347,7 @@ class Builder {
     }
     places_.emplace(node.nodeId, place);
     auto added = space_.add(std::move(node));
+    if (added && access_) space_.setPermissions(*added, *access_);
     if (added) return *added;
     error(place, added.error().cause, added.error().next);
     return kNoNode;
@@ -474,14 +560,17 @@ class Builder {
   std::map<std::string, TypeDeclaration> types_;
   std::map<std::string, NodeIndex> standardTypes_;
   std::unordered_map<NodeId, Place> places_;
+  const std::map<std::string, NodeId>& siteRoles_;
+  std::optional<space::PermissionSet> access_;  // of what is being added; the namespace's when there is none
 };
 
 }  // namespace
 
-void build(Space& space, const std::vector<ModelFile>& files, Findings& findings) {
+void build(Space& space, const std::vector<ModelFile>& files, Findings& findings,
+           const std::map<std::string, NodeId>& siteRoles) {
   std::vector<Entry> roots;
   for (const auto& file : files) roots.push_back(readYaml(file.name, file.text, findings));
-  Builder(space, findings).run(roots);
+  Builder(space, findings, siteRoles).run(roots);
   findings.sort();
 }
 

@@ -56,9 +56,9 @@ bool MonitoredItem::repeatLast(DateTime wallClock) {
   return true;
 }
 
-bool MonitoredItem::nodeDeleted(DateTime wallClock) {
+bool MonitoredItem::end(StatusCode why, DateTime wallClock) {
   node_ = space::kNoNode;
-  return !takesEvents() && sample(DataValue(status::BadNodeIdUnknown), wallClock);
+  return !takesEvents() && sample(DataValue(why), wallClock);
 }
 
 void MonitoredItem::trim() {

@@ -45,8 +45,8 @@ class MonitoredItem {
   /// Queues the last value again, when nothing waits: what a client is told that takes the subscription over. True
   /// when there was one.
   bool repeatLast(ua::DateTime wallClock);
-  /// The node is gone: from now on nothing comes but this last word.
-  bool nodeDeleted(ua::DateTime wallClock);
+  /// The node is gone, or not to be watched any more: from now on nothing comes but this last word.
+  bool end(ua::StatusCode why, ua::DateTime wallClock);
   /// Keeps the newest that fit when the queue shrinks.
   void modify(const ItemSettings& settings);
   /// Disabling empties the queue; the next sample after enabling is reported whatever it is.

@@ -38,7 +38,14 @@ void Sampling::nodeRemoved(NodeIndex node, DateTime wallClock) {
   auto watched = watchers_.extract(node);
   if (!watched) return;
   for (MonitoredItem* item : watched.mapped())
-    if (item->nodeDeleted(wallClock)) item->owner().itemQueued(*item);
+    if (item->end(status::BadNodeIdUnknown, wallClock)) item->owner().itemQueued(*item);
+}
+
+void Sampling::end(MonitoredItem& item, StatusCode why, DateTime wallClock) {
+  if (item.node() == space::kNoNode) return;
+  remove(item);
+  ++items_;  // it still counts until it is deleted
+  if (item.end(why, wallClock)) item.owner().itemQueued(item);
 }
 
 void Sampling::refresh(MonitoredItem& item, Instant now, DateTime wallClock) {

@@ -20,6 +20,8 @@ class Sampling {
   void remove(MonitoredItem& item);
   /// The node is about to go: its items say so and are watched no longer.
   void nodeRemoved(space::NodeIndex node, ua::DateTime wallClock);
+  /// Watches for this item no longer, and lets it say why.
+  void end(MonitoredItem& item, ua::StatusCode why, ua::DateTime wallClock);
   /// Takes a sample at once, as after the item was enabled or its filter changed.
   void refresh(MonitoredItem& item, ua::Instant now, ua::DateTime wallClock);
   /// A watched variable got this value.

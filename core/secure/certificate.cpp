@@ -162,6 +162,55 @@ Result<Certificate> Certificate::fromFile(std::string_view octets) {
   return of(sharedX509(x509));
 }
 
+namespace {
+
+void putName(X509_NAME* name, const Certificate::Wish& wish) {
+  auto entry = [&](const char* field, const std::string& text) {
+    if (!text.empty())
+      X509_NAME_add_entry_by_txt(name, field, MBSTRING_UTF8, reinterpret_cast<const unsigned char*>(text.data()),
+                                 static_cast<int>(text.size()), -1, 0);
+  };
+  entry("CN", wish.commonName);
+  entry("O", wish.organization);
+}
+
+std::string namesOf(const Certificate::Wish& wish) {
+  std::string names = "URI:" + wish.applicationUri;
+  for (const auto& host : wish.hosts) names += (isAddress(host) ? ",IP:" : ",DNS:") + host;
+  return names;
+}
+
+}  // namespace
+
+std::string Certificate::signingRequest(const Wish& wish, const PrivateKey& key) {
+  std::unique_ptr<X509_REQ, Deleter<X509_REQ_free>> request(X509_REQ_new());
+  X509_REQ_set_pubkey(request.get(), key.handle());
+  putName(X509_REQ_get_subject_name(request.get()), wish);
+  STACK_OF(X509_EXTENSION)* extensions = sk_X509_EXTENSION_new_null();
+  for (const auto& [kind, value] :
+       {std::pair<int, std::string>{NID_key_usage,
+                                    "critical,digitalSignature,nonRepudiation,keyEncipherment,dataEncipherment"},
+        std::pair<int, std::string>{NID_ext_key_usage, "serverAuth,clientAuth"},
+        std::pair<int, std::string>{NID_subject_alt_name, namesOf(wish)}})
+    if (X509_EXTENSION* extension = X509V3_EXT_conf_nid(nullptr, nullptr, kind, value.c_str()))
+      sk_X509_EXTENSION_push(extensions, extension);
+  X509_REQ_add_extensions(request.get(), extensions);
+  sk_X509_EXTENSION_pop_free(extensions, X509_EXTENSION_free);
+  if (X509_REQ_sign(request.get(), key.handle(), EVP_sha256()) == 0)
+    throw std::runtime_error("a signing request can't be signed");
+  unsigned char* der = nullptr;
+  const int size = i2d_X509_REQ(request.get(), &der);
+  std::string octets(reinterpret_cast<const char*>(der), size > 0 ? static_cast<std::size_t>(size) : 0);
+  OPENSSL_free(der);
+  return octets;
+}
+
+bool Certificate::fits(const PrivateKey& key) const {
+  const bool same = EVP_PKEY_eq(publicKey(), key.handle()) == 1;
+  ERR_clear_error();
+  return same;
+}
+
 Certificate Certificate::selfSigned(const Wish& wish, const PrivateKey& key) {
   auto x509 = sharedX509(X509_new());
   X509_set_version(x509.get(), X509_VERSION_3);
@@ -174,25 +223,23 @@ Certificate Certificate::selfSigned(const Wish& wish, const PrivateKey& key) {
   setTime(X509_getm_notAfter(x509.get()), wish.validTo);
   X509_set_pubkey(x509.get(), key.handle());
   X509_NAME* name = X509_get_subject_name(x509.get());
-  auto entry = [&](const char* field, const std::string& text) {
-    if (!text.empty())
-      X509_NAME_add_entry_by_txt(name, field, MBSTRING_UTF8, reinterpret_cast<const unsigned char*>(text.data()),
-                                 static_cast<int>(text.size()), -1, 0);
-  };
-  entry("CN", wish.commonName);
-  entry("O", wish.organization);
+  putName(name, wish);
   X509_set_issuer_name(x509.get(), name);
-  std::string names = "URI:" + wish.applicationUri;
-  for (const auto& host : wish.hosts) names += (isAddress(host) ? ",IP:" : ",DNS:") + host;
   addExtension(x509.get(), NID_basic_constraints, "critical,CA:FALSE");
   addExtension(x509.get(), NID_key_usage,
                "critical,digitalSignature,nonRepudiation,keyEncipherment,dataEncipherment,keyCertSign");
   addExtension(x509.get(), NID_ext_key_usage, "serverAuth,clientAuth");
-  addExtension(x509.get(), NID_subject_alt_name, names);
+  addExtension(x509.get(), NID_subject_alt_name, namesOf(wish));
   addExtension(x509.get(), NID_subject_key_identifier, "hash");
   addExtension(x509.get(), NID_authority_key_identifier, "keyid");
   if (X509_sign(x509.get(), key.handle(), EVP_sha256()) == 0) throw std::runtime_error("a certificate can't be signed");
   return *of(std::move(x509));
+}
+
+std::string Certificate::thumbprintText() const {
+  std::string out;
+  for (const char octet : thumbprint().view()) out += fmt::format("{:02X}", static_cast<unsigned char>(octet));
+  return out;
 }
 
 std::string Certificate::pem() const {

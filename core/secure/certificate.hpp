@@ -44,11 +44,18 @@ class Certificate {
   /// Signed by its own key, with the key usages of Part 6.
   static Certificate selfSigned(const Wish& wish, const PrivateKey& key);
 
+  /// A request to an authority to sign a certificate as wished (PKCS #10, DER).
+  static std::string signingRequest(const Wish& wish, const PrivateKey& key);
+  /// Whether it is for this key.
+  bool fits(const PrivateKey& key) const;
+
   /// This certificate alone, without what followed it.
   const ua::ByteString& der() const { return facts_->der; }
   std::string pem() const;
   /// SHA-1 of the octets, as messages name certificates; 20 octets.
   const ua::ByteString& thumbprint() const { return facts_->thumbprint; }
+  /// The same in upper-case hexadecimal, as role rules name certificates (Part 18, 4.4.4).
+  std::string thumbprintText() const;
   /// SHA-256 of the octets in hexadecimal pairs, as people compare them: "3F:A0:...".
   const std::string& fingerprint() const { return facts_->fingerprint; }
   const std::string& subject() const { return facts_->subject; }

@@ -10,6 +10,7 @@ class RevocationList {
   /// From a file's octets, PEM or DER. BadCertificateInvalid.
   static ua::Result<RevocationList> fromFile(std::string_view octets);
   bool isOf(const Certificate& issuer) const;
+  ua::ByteString der() const;
   bool revokes(const Certificate& certificate) const;
 
  private:

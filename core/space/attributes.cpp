@@ -19,6 +19,28 @@ Variant dimensionsOf(const Space& space, NodeIndex node) {
   return Variant::array(static_cast<const std::vector<std::uint32_t>&>(rare->arrayDimensions));
 }
 
+const PermissionSet& permissionsOf(const Space& space, NodeIndex node) {
+  return space.permissionSets()[space.permissionSet(node)];
+}
+Variant asObjects(const std::vector<RolePermissionType>& roles) {
+  FixedArray<ExtensionObject> out(roles.size());
+  for (std::size_t i = 0; i < roles.size(); ++i) out[i] = ExtensionObject::of(roles[i]);
+  return Variant::array(std::move(out));
+}
+
+/// The bits of an access level that a session's permissions leave (Part 3, 5.6.2).
+std::uint8_t levelFor(std::uint8_t level, std::uint32_t permissions) {
+  using Level = AccessLevelType;
+  using P = PermissionType;
+  if (!(permissions & P::Read)) level &= static_cast<std::uint8_t>(~Level::CurrentRead);
+  if (!(permissions & P::Write))
+    level &= static_cast<std::uint8_t>(~(Level::CurrentWrite | Level::StatusWrite | Level::TimestampWrite));
+  if (!(permissions & P::ReadHistory)) level &= static_cast<std::uint8_t>(~Level::HistoryRead);
+  if (!(permissions & (P::InsertHistory | P::ModifyHistory | P::DeleteHistory)))
+    level &= static_cast<std::uint8_t>(~Level::HistoryWrite);
+  return level;
+}
+
 /// The attribute of a node that has it; nothing when its class doesn't.
 std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId attribute) {
   const NodeClass nodeClass = space.nodeClass(node);
@@ -87,6 +109,9 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
     case AttributeId::UserExecutable:
       if (nodeClass == NodeClass::Method) return DataValue(space.isExecutable(node));
       break;
+    case AttributeId::RolePermissions:
+    case AttributeId::UserRolePermissions: return DataValue(asObjects(permissionsOf(space, node).roles));
+    case AttributeId::AccessRestrictions: return DataValue(permissionsOf(space, node).restrictions);
     case AttributeId::DataTypeDefinition:
       if (nodeClass == NodeClass::DataType && rare() && !rare()->typeDefinition.isNull())
         return DataValue(rare()->typeDefinition);
@@ -123,6 +148,35 @@ bool isOutside(const Variant& value, const Range& range) {
 
 DataValue readAttribute(const Space& space, NodeIndex node, AttributeId attribute) {
   return find(space, node, attribute).value_or(DataValue(status::BadAttributeIdInvalid));
+}
+
+DataValue readAttribute(const Space& space, NodeIndex node, AttributeId attribute, const Rights& rights) {
+  if (!space.sees(rights, node)) return DataValue(status::BadNodeIdUnknown);
+  const std::uint32_t may = rights.of(space.permissionSets(), space.permissionSet(node));
+  auto needs = [&](std::uint32_t permission) { return space.check(rights, node, permission); };
+  switch (attribute) {
+    case AttributeId::Value:
+      if (!(may & PermissionType::Read)) return DataValue(needs(PermissionType::Read));
+      break;
+    case AttributeId::RolePermissions:
+      if (!(may & PermissionType::ReadRolePermissions)) return DataValue(needs(PermissionType::ReadRolePermissions));
+      break;
+    case AttributeId::UserRolePermissions: {
+      std::vector<RolePermissionType> own;
+      for (const auto& role : permissionsOf(space, node).roles)
+        if (rights.hasRole(role.roleId)) own.push_back(role);
+      return DataValue(asObjects(own));
+    }
+    case AttributeId::UserAccessLevel:
+      if (space.nodeClass(node) == NodeClass::Variable) return DataValue(levelFor(space.traits(node).accessLevel, may));
+      break;
+    case AttributeId::UserExecutable:
+      if (space.nodeClass(node) == NodeClass::Method)
+        return DataValue(space.isExecutable(node) && (may & PermissionType::Call) != 0);
+      break;
+    default: break;
+  }
+  return readAttribute(space, node, attribute);
 }
 
 std::optional<Range> rangeProperty(const Space& space, NodeIndex variable, std::string_view name) {

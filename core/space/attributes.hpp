@@ -9,6 +9,10 @@ namespace zunth::space {
 /// can't be read.
 ua::DataValue readAttribute(const Space& space, NodeIndex node, ua::AttributeId attribute);
 
+/// The same for a session: BadNodeIdUnknown for a node that it may not see, BadUserAccessDenied or
+/// BadSecurityModeInsufficient for what it may not read; UserAccessLevel and the like as they are for it.
+ua::DataValue readAttribute(const Space& space, NodeIndex node, ua::AttributeId attribute, const Rights& rights);
+
 /// Checks a write of a variable's Value and gives what the whole would become, an index range applied; status and time
 /// are the client's where the access level allows that, else Good and null. BadAttributeIdInvalid, BadNotWritable,
 /// BadWriteNotSupported (status or times), BadTypeMismatch, BadOutOfRange (beyond the variable's InstrumentRange, or

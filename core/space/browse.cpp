@@ -30,10 +30,10 @@ bool isReferenceType(const Space& space, NodeIndex node) {
 }  // namespace
 
 BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32_t most, std::uint32_t from,
-                  NodeIndex view) {
+                  NodeIndex view, const Rights& rights) {
   BrowsePage page;
   const NodeIndex node = space.find(what.nodeId);
-  if (node == kNoNode) return {status::BadNodeIdUnknown, {}, {}};
+  if (node == kNoNode || !space.sees(rights, node)) return {status::BadNodeIdUnknown, {}, {}};
   if (what.browseDirection != BrowseDirection::Forward && what.browseDirection != BrowseDirection::Inverse &&
       what.browseDirection != BrowseDirection::Both)
     return {status::BadBrowseDirectionInvalid, {}, {}};
@@ -51,6 +51,7 @@ BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32
       continue;
     const auto nodeClass = static_cast<std::uint32_t>(space.nodeClass(reference.target()));
     if (what.nodeClassMask && !(what.nodeClassMask & nodeClass)) continue;
+    if (!space.sees(rights, reference.target())) continue;
     // A view leaves out places, not what things are.
     if (view != kNoNode && space.isSubtype(reference.type(), id::HierarchicalReferences) &&
         !isInView(space, reference.target(), view))
@@ -76,14 +77,14 @@ bool isInView(const Space& space, NodeIndex node, NodeIndex view) {
   return false;
 }
 
-BrowsePathResult translate(const Space& space, const BrowsePath& path) {
+BrowsePathResult translate(const Space& space, const BrowsePath& path, const Rights& rights) {
   BrowsePathResult result;
   const NodeIndex start = space.find(path.startingNode);
   if (path.startingNode.isNull()) {
     result.statusCode = status::BadNodeIdInvalid;
     return result;
   }
-  if (start == kNoNode) {
+  if (start == kNoNode || !space.sees(rights, start)) {
     result.statusCode = status::BadNodeIdUnknown;
     return result;
   }
@@ -115,6 +116,7 @@ BrowsePathResult translate(const Space& space, const BrowsePath& path) {
             !(element.includeSubtypes && space.isSubtype(reference.type(), wanted)))
           continue;
         if (!anyName && !(space.browseName(reference.target()) == element.targetName)) continue;
+        if (!space.sees(rights, reference.target())) continue;
         if (std::ranges::find(next, reference.target()) == next.end()) next.push_back(reference.target());
       }
     at = std::move(next);

@@ -13,10 +13,10 @@ using namespace ua;
 namespace {
 
 Variant valueAt(const Space& space, NodeIndex start, const RelativePath& path, std::uint32_t attribute,
-                const String& indexRange) {
-  const auto found = follow(space, start, path);
+                const String& indexRange, const Rights& rights) {
+  const auto found = follow(space, start, path, rights);
   if (found.empty()) return {};
-  DataValue value = readAttribute(space, found.front(), static_cast<AttributeId>(attribute));
+  DataValue value = readAttribute(space, found.front(), static_cast<AttributeId>(attribute), rights);
   if (value.status.isBad()) return {};
   if (indexRange.empty()) return value.value;
   auto range = IndexRange::parse(indexRange.view());
@@ -27,16 +27,17 @@ Variant valueAt(const Space& space, NodeIndex start, const RelativePath& path, s
 /// A node that a query's filter is asked about.
 class NodeSubject final : public FilterSubject {
  public:
-  NodeSubject(const Space& space, NodeIndex node) : space_(space), node_(node), type_(space.typeDefinition(node)) {}
+  NodeSubject(const Space& space, NodeIndex node, const Rights& rights)
+      : space_(space), node_(node), type_(space.typeDefinition(node)), rights_(rights) {}
   Variant value(const SimpleAttributeOperand&) const override { return {}; }
   Variant value(const AttributeOperand& operand) const override {
     // The operand starts at a type, and speaks of its instances; or at an instance, and speaks of that.
     const NodeIndex start = space_.find(operand.nodeId);
     const auto startClass = space_.nodeClass(start);
     if (startClass != NodeClass::ObjectType && startClass != NodeClass::VariableType)
-      return valueAt(space_, start, operand.browsePath, operand.attributeId, operand.indexRange);
+      return valueAt(space_, start, operand.browsePath, operand.attributeId, operand.indexRange, rights_);
     if (type_ == kNoNode || !space_.isSubtype(type_, start)) return {};
-    return valueAt(space_, node_, operand.browsePath, operand.attributeId, operand.indexRange);
+    return valueAt(space_, node_, operand.browsePath, operand.attributeId, operand.indexRange, rights_);
   }
   NodeIndex type() const override { return type_; }
   NodeIndex node() const override { return node_; }
@@ -44,6 +45,7 @@ class NodeSubject final : public FilterSubject {
  private:
   const Space& space_;
   NodeIndex node_, type_;
+  const Rights& rights_;
 };
 
 StatusCode checkData(const QueryDataDescription& data) {
@@ -57,10 +59,10 @@ StatusCode checkData(const QueryDataDescription& data) {
 
 }  // namespace
 
-std::vector<NodeIndex> follow(const Space& space, NodeIndex start, const RelativePath& path) {
+std::vector<NodeIndex> follow(const Space& space, NodeIndex start, const RelativePath& path, const Rights& rights) {
   if (path.elements.empty()) return {start};
   std::vector<NodeIndex> out;
-  for (const auto& target : translate(space, {space.nodeId(start), path}).targets)
+  for (const auto& target : translate(space, {space.nodeId(start), path}, rights).targets)
     if (const NodeIndex node = space.find(target.targetId.nodeId); node != kNoNode) out.push_back(node);
   return out;
 }
@@ -95,10 +97,10 @@ Result<Query> Query::from(const Space& space, const QueryFirstRequest& request, 
   return out;
 }
 
-Query::Page Query::page(const Space& space, NodeIndex from, std::uint32_t most) const {
+Query::Page Query::page(const Space& space, NodeIndex from, std::uint32_t most, const Rights& rights) const {
   Page page;
   for (NodeIndex node = from; node < space.rows(); ++node) {
-    if (!space.exists(node)) continue;
+    if (!space.exists(node) || !space.sees(rights, node)) continue;
     const NodeIndex type = space.typeDefinition(node);
     if (type == kNoNode) continue;
     const auto wanted = std::ranges::find_if(types_, [&](const NodeTypes& types) {
@@ -106,14 +108,14 @@ Query::Page Query::page(const Space& space, NodeIndex from, std::uint32_t most) 
     });
     if (wanted == types_.end()) continue;
     if (view_ != kNoNode && !isInView(space, node, view_)) continue;
-    if (!filter_.passes(space, NodeSubject(space, node))) continue;
+    if (!filter_.passes(space, NodeSubject(space, node, rights))) continue;
     if (most && page.sets.size() == most) {
       page.next = node;
       break;
     }
     QueryDataSet set{space.nodeId(node), space.nodeId(type), {}};
     for (const auto& data : wanted->data)
-      set.values.push_back(valueAt(space, node, data.relativePath, data.attributeId, data.indexRange));
+      set.values.push_back(valueAt(space, node, data.relativePath, data.attributeId, data.indexRange, rights));
     page.sets.push_back(std::move(set));
   }
   return page;

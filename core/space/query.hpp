@@ -24,7 +24,7 @@ class Query {
                                 ua::List<ua::ParsingResult>& parsing, ua::ContentFilterResult& filterResult);
 
   /// Up to `most` of them from a row on, in the order of the rows.
-  Page page(const Space& space, NodeIndex from, std::uint32_t most) const;
+  Page page(const Space& space, NodeIndex from, std::uint32_t most, const Rights& rights = Rights::all()) const;
 
  private:
   std::vector<NodeTypes> types_;
@@ -33,6 +33,7 @@ class Query {
 };
 
 /// The nodes that a path of browse names leads to, in the order in which they are found.
-std::vector<NodeIndex> follow(const Space& space, NodeIndex start, const ua::RelativePath& path);
+std::vector<NodeIndex> follow(const Space& space, NodeIndex start, const ua::RelativePath& path,
+                              const Rights& rights = Rights::all());
 
 }  // namespace zunth::space

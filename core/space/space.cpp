@@ -17,11 +17,14 @@ bool hasValue(NodeClass c) { return c == NodeClass::Variable || c == NodeClass::
 }  // namespace
 
 Space::Space(String applicationUri)
-    : namespaces_{String("http://opcfoundation.org/UA/"), std::move(applicationUri)}, table_(ids_) {}
+    : namespaces_{String("http://opcfoundation.org/UA/"), std::move(applicationUri)}, table_(ids_) {
+  namespacePermissions_ = {permissions_.intern(standardPermissions()), permissions_.intern(usualPermissions())};
+}
 
 std::uint16_t Space::addNamespace(const String& uri) {
   if (auto known = namespaceIndex(uri.view())) return *known;
   namespaces_.push_back(uri);
+  namespacePermissions_.push_back(permissions_.intern(usualPermissions()));
   return static_cast<std::uint16_t>(namespaces_.size() - 1);
 }
 
@@ -36,6 +39,8 @@ Result<NodeIndex> Space::add(NewNode node) {
     return Error{status::BadNodeIdExists, "a node " + node.nodeId.text() + " is there already", {}};
   if (node.browseName.name.empty()) return Error{status::BadBrowseNameInvalid, "a node needs a browse name", {}};
   const NodeIndex row = newRow(std::move(node.nodeId));
+  const std::uint16_t ns = ids_[row].namespaceIndex();
+  permissionSets_[row] = namespacePermissions_[ns < namespacePermissions_.size() ? ns : 1];
   classes_[row] = node.nodeClass;
   flags_[row] = static_cast<std::uint8_t>(
       (node.isAbstract ? kAbstract : 0) | (node.isSymmetric ? kSymmetric : 0) | (node.eventNotifier ? kSubscribes : 0) |
@@ -77,6 +82,7 @@ NodeIndex Space::newRow(NodeId id) {
     displayNames_.push_back(0);
     payloads_.push_back(kNoNode);
     referenceRuns_.emplace_back();
+    permissionSets_.push_back(0);
   }
   const NodeIndex row = freeRows_.back();
   freeRows_.pop_back();

@@ -2,6 +2,7 @@
 
 #include "core/space/name_table.hpp"
 #include "core/space/node_index.hpp"
+#include "core/space/permissions.hpp"
 #include "core/space/value_cell.hpp"
 #include "core/ua/generated/node_ids.hpp"
 #include "core/ua/generated/structures.hpp"
@@ -112,6 +113,26 @@ class Space {
   const ValueTraits& traits(NodeIndex node) const { return variables_[payloads_[node]].traits; }
   ValueTraits& traits(NodeIndex node) { return variables_[payloads_[node]].traits; }
 
+  // Permissions
+  const PermissionSets& permissionSets() const { return permissions_; }
+  PermissionSetIndex permissionSet(NodeIndex node) const { return permissionSets_[node]; }
+  void setPermissions(NodeIndex node, PermissionSet set) {
+    permissionSets_[node] = permissions_.intern(std::move(set));
+  }
+  /// What nodes of a namespace get that are added from now on: usualPermissions(), if nothing else was said.
+  void setNamespacePermissions(std::uint16_t ns, PermissionSet set) {
+    namespacePermissions_[ns] = permissions_.intern(std::move(set));
+  }
+  /// Good, or why a session may not do it: BadNodeIdUnknown for a node that it may not even see,
+  /// BadSecurityModeInsufficient, BadUserAccessDenied.
+  ua::StatusCode check(const Rights& rights, NodeIndex node, std::uint32_t permission) const {
+    if (!sees(rights, node)) return ua::status::BadNodeIdUnknown;
+    return rights.check(permissions_, permissionSets_[node], permission);
+  }
+  bool sees(const Rights& rights, NodeIndex node) const {
+    return rights.of(permissions_, permissionSets_[node]) & ua::PermissionType::Browse;
+  }
+
   // Types
   /// True when `type` is `super` or below it by HasSubtype.
   bool isSubtype(NodeIndex type, NodeIndex super) const;
@@ -150,6 +171,8 @@ class Space {
   };
 
   std::vector<ua::String> namespaces_;
+  PermissionSets permissions_;
+  std::vector<PermissionSetIndex> namespacePermissions_;  // by namespace
   // One element a node in each column.
   std::deque<ua::NodeId> ids_;
   std::vector<ua::NodeClass> classes_;
@@ -158,6 +181,7 @@ class Space {
   std::vector<std::uint32_t> browseNames_, displayNames_;  // in names_
   std::vector<std::uint32_t> payloads_;                    // variables: row in variables_; types: the supertype
   std::vector<ReferenceRuns::Run> referenceRuns_;
+  std::vector<PermissionSetIndex> permissionSets_;
 
   NodeIdTable table_;
   NameTable names_;

@@ -10,7 +10,8 @@ namespace {
 Result<ExtensionObject> withJsonBody(const ExtensionObject& object, const TypeCatalog& types) {
   const auto* schema = types.find(object.encodingId());
   const Error unsupported{status::BadDataEncodingUnsupported,
-                          "the structure " + object.encodingId().text() + " can't be written as JSON", {}};
+                          "the structure " + object.encodingId().text() + " can't be written as JSON",
+                          {}};
   if (!schema || schema->jsonId.isNull() || object.body() == ExtensionObject::Body::Xml) return unsupported;
   Bytes held;
   if (object.held()) {

@@ -2,6 +2,7 @@
 
 #include "core/ua/base64.hpp"
 #include "core/ua/binary_reader.hpp"
+#include "core/ua/document_time.hpp"
 #include "core/ua/structure_builder.hpp"
 #include "core/ua/structure_walk.hpp"
 
@@ -14,34 +15,17 @@ namespace zunth::ua {
 namespace {
 
 constexpr int kMostDepth = 100;
-constexpr std::string_view kFirstTime = "0001-01-01T00:00:00Z", kLastTime = "9999-12-31T23:59:59Z";
 
 class JsonEncoder {
  public:
   explicit JsonEncoder(const JsonOptions& options) : options_(options) {}
 
-  Json variant(const Variant& value) {
-    if (value.isNull()) return nullptr;
-    const auto dimensions = value.dimensions();
-    return visitBuiltIn(value.type(), [&]<class T>(std::type_identity<T>) -> Json {
-      if (!isReversible()) return value.isArray() ? rows(value.items<T>(), dimensions) : of(*value.get<T>());
-      Json out{{"Type", static_cast<int>(value.type())}};
-      // Part 6, 5.4.2.17: a matrix is written flat, beside its dimensions.
-      out["Body"] = value.isArray() ? rows(value.items<T>(), {}) : of(*value.get<T>());
-      if (!dimensions.empty()) out["Dimensions"] = std::vector<std::uint32_t>(dimensions.begin(), dimensions.end());
-      return out;
-    });
-  }
+  Json variant(const Variant& value);
   Json enumeration(const EnumerationSchema& schema, std::int32_t value) {
     return isReversible() ? Json(value) : Json(schema.text(value));
   }
   /// A value of a structure's field, or of one of the field's elements.
-  Json field(const FieldSchema& field, const Variant& value) {
-    if (field.type == BuiltInType::Variant && !field.structure && !field.enumeration) return variant(value);
-    if (value.isNull()) return nullptr;
-    if (field.enumeration) return enumeration(*field.enumeration, *value.get<std::int32_t>());
-    return visitBuiltIn(value.type(), [&]<class T>(std::type_identity<T>) -> Json { return of(*value.get<T>()); });
-  }
+  Json field(const FieldSchema& field, const Variant& value);
   Result<Json> structure(const StructureSchema& schema, BinaryReader& reader);
   bool isReversible() const { return options_.form == JsonForm::Reversible; }
 
@@ -67,8 +51,7 @@ class JsonEncoder {
     return v.view();
   }
   Json of(DateTime v) {
-    if (!v.isNull()) return v.text();
-    return isPlain() ? Json(nullptr) : Json(kFirstTime);
+    return v.isNull() && isPlain() ? Json(nullptr) : Json(documentTime(v));
   }
   Json of(const Guid& v) { return v.text(); }
   /// The namespace of an id or a name (5.4.2.10): by index where it is reversible, else by URI; 0 is left out.
@@ -179,6 +162,26 @@ class JsonEncoder {
   const JsonOptions& options_;
   int depth_ = 0;
 };
+
+Json JsonEncoder::variant(const Variant& value) {
+  if (value.isNull()) return nullptr;
+  const auto dimensions = value.dimensions();
+  return visitBuiltIn(value.type(), [&]<class T>(std::type_identity<T>) -> Json {
+    if (!isReversible()) return value.isArray() ? rows(value.items<T>(), dimensions) : of(*value.get<T>());
+    Json out{{"Type", static_cast<int>(value.type())}};
+    // Part 6, 5.4.2.17: a matrix is written flat, beside its dimensions.
+    out["Body"] = value.isArray() ? rows(value.items<T>(), {}) : of(*value.get<T>());
+    if (!dimensions.empty()) out["Dimensions"] = std::vector<std::uint32_t>(dimensions.begin(), dimensions.end());
+    return out;
+  });
+}
+
+Json JsonEncoder::field(const FieldSchema& field, const Variant& value) {
+  if (field.type == BuiltInType::Variant && !field.structure && !field.enumeration) return variant(value);
+  if (value.isNull()) return nullptr;
+  if (field.enumeration) return enumeration(*field.enumeration, *value.get<std::int32_t>());
+  return visitBuiltIn(value.type(), [&]<class T>(std::type_identity<T>) -> Json { return of(*value.get<T>()); });
+}
 
 /// Builds {"Field": value, "List": [...]}.
 class JsonWalker final : public StructureWalker {
@@ -360,13 +363,8 @@ class JsonDecoder {
   }
   void read(Node node, DateTime& v) {
     if (!isThere(node)) return;
-    if (*node == kFirstTime) return;
-    if (*node == kLastTime) {
-      v.ticks = std::numeric_limits<std::int64_t>::max();
-      return;
-    }
     const auto* text = node->get_ptr<const std::string*>();
-    auto time = text ? DateTime::parse(*text) : Result<DateTime>(status::BadDecodingError);
+    auto time = text ? parseDocumentTime(*text) : Result<DateTime>(status::BadDecodingError);
     if (!time) return expected("a time as 2026-05-04T07:30:00Z", *node);
     v = *time;
   }

@@ -2,6 +2,7 @@
 
 #include "core/ua/base64.hpp"
 #include "core/ua/binary_reader.hpp"
+#include "core/ua/document_time.hpp"
 #include "core/ua/structure_builder.hpp"
 #include "core/ua/structure_walk.hpp"
 #include "core/ua/text.hpp"
@@ -115,7 +116,7 @@ class XmlEncoder {
       setText(at, v.view());
     }
   }
-  void put(pugi::xml_node at, DateTime v) { setText(at, v.isNull() ? "0001-01-01T00:00:00Z" : v.text()); }
+  void put(pugi::xml_node at, DateTime v) { setText(at, documentTime(v)); }
   void put(pugi::xml_node at, const Guid& v) { appendText(at, "String", v.text()); }
   void put(pugi::xml_node at, const NodeId& v) { appendText(at, "Identifier", v.text()); }
   void put(pugi::xml_node at, const ExpandedNodeId& v) { appendText(at, "Identifier", v.text()); }
@@ -328,7 +329,11 @@ class XmlDecoder {
     }
   }
   void read(Node node, DateTime& v) {
-    if (!std::string_view(node.text().get()).starts_with("0001-01-01T00:00:00")) scalar(node, v);
+    const std::string_view text = node.text().get();
+    if (text.empty()) return;
+    auto time = parseDocumentTime(text);
+    if (!time) return expected("a time as 2026-05-04T07:30:00Z", node);
+    v = *time;
   }
   void read(Node node, Guid& v) { scalar(child(node, "String"), v); }
   void read(Node node, NodeId& v) { scalar(child(node, "Identifier"), v); }

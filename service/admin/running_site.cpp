@@ -20,14 +20,31 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
     : loop_(loop),
       trust_(site.folder / "state/trust"),
       users_(site.folder / "state/users.yaml"),
+      audit_(site.folder / "state/audit"),
       site_(std::move(site)),
-      trustTimer_(loop) {
+      stateTimer_(loop) {
   site_.settings.trust = [this](const ByteString& chain) { return judge(chain); };
-  site_.settings.checkPassword = [this](const std::string& name, const std::string& password) {
-    return users_.check(name, password);
+  site_.settings.checkPassword = [this](std::string name, std::string password, auto done) {
+    checkPassword(std::move(name), std::move(password), std::move(done));
+  };
+  site_.settings.checkUserCertificate = [this](const ByteString& chain) { return accountOf(chain); };
+  site_.settings.hasPasswords = [this] { return std::filesystem::exists(users_.file()); };
+  site_.settings.hasUserCertificates = [this] {
+    std::error_code none;
+    return std::filesystem::directory_iterator(trust_.folder() / "users", none) !=
+           std::filesystem::directory_iterator();
   };
   secured_ = secure();
   server_ = std::make_unique<server::Server>(*site_.space, site_.settings);
+  server_->announcer().setAuditLog([this](const server::AuditRecord& record) { audit_.write(record); });
+  pushed_ = std::make_unique<PushConfiguration>(*server_, trust_, site_.settings.applicationUri, [this] {
+    // What was pushed counts before the client hears that it was taken.
+    net::asio::post(loop_, [this, alive = alive_] {
+      if (!*alive) return;
+      renewIdentity();
+      if (listener_) listener_->trustChanged();
+    });
+  });
   for (std::size_t i = 0; i < site_.devices.size(); ++i) bindDevice(i);
   server_->setRemovalHandler([this](NodeIndex node) {
     for (const auto& shown : shown_)
@@ -141,6 +158,7 @@ Result<void> RunningSite::judge(const ByteString& chain) {
   if (!certificate) return fine;
   if (fine.code() != status::BadCertificateUntrusted) return fine;
   trust_.reject(*certificate);
+  record("certificate refused", fine.code(), fmt::format("{} {}", certificate->subject(), certificate->fingerprint()));
   spdlog::warn("a client is not trusted: {} ({}); to let it in: zunth trust allow {} --site {}", certificate->subject(),
                certificate->applicationUri(), certificate->fingerprint().substr(0, 11), site_.folder.string());
   // Part 4, 6.1.3: what is told to strangers is that they failed; the words are for the engineer at the client.
@@ -150,23 +168,87 @@ Result<void> RunningSite::judge(const ByteString& chain) {
                {}};
 }
 
-/// Looks at the folders of trust each second: who is taken out loses the connection.
-void RunningSite::watchTrust() {
+void RunningSite::record(const char* what, StatusCode outcome, std::string about) {
+  audit_.write({DateTime::from(std::chrono::system_clock::now()), what, {}, {}, {}, outcome, std::move(about)});
+}
+
+/// Hashing takes a tenth of a second by design: it has a thread of its own, and a short queue.
+void RunningSite::checkPassword(std::string name, std::string password,
+                                std::function<void(Result<server::Account>)> done) {
+  constexpr int kMostWaiting = 20;
+  if (passwordsWaiting_ >= kMostWaiting)
+    return done(Error{status::BadTooManyOperations, "too many users log in at once: try again in a second", {}});
+  ++passwordsWaiting_;
+  net::asio::post(
+      hashing_, [this, alive = alive_, name = std::move(name), password = std::move(password), done = std::move(done)] {
+        auto user = users_.check(name, password);
+        --passwordsWaiting_;
+        net::asio::post(loop_, [this, alive, done, user = std::move(user)] {
+          if (*alive) done(user ? accountOf(*user) : Result<server::Account>(user.error()));
+        });
+      });
+}
+
+Result<server::Account> RunningSite::accountOf(const UserStore::User& user) const {
+  server::Account account;
+  for (const auto& name : user.roles)
+    if (const auto role = roleNamed(site_, name))
+      account.roles.push_back(*role);
+    else
+      spdlog::warn("a user has the role '{}', which this site doesn't know", name);
+  return account;
+}
+
+/// A user's certificate is trusted by its file in state/trust/users; its roles come from rules.
+Result<server::Account> RunningSite::accountOf(const ByteString& chain) const {
+  const secure::Expected expected{DateTime::from(std::chrono::system_clock::now()), {}, {}};
+  if (auto fine = secure::validate(chain, trust_.loadUsers(), expected); !fine)
+    return Error{status::BadUserAccessDenied, "the user's certificate is not trusted: " + fine.error().cause, {}};
+  return server::Account{};
+}
+
+Result<server::Account> RunningSite::accountOf(const server::User& user) const {
+  if (user.mechanism.view() == "Certificate") return server::Account{user.ownRoles};
+  auto found = users_.find(user.name.str());
+  return found ? accountOf(*found) : Result<server::Account>(found.error());
+}
+
+/// Looks at the folders of trust and the users each second: who is taken out loses the connection, who may do less
+/// does less.
+void RunningSite::watchState() {
   std::string seen;
   std::error_code ignored;
   for (const char* part : {"trusted", "issuers"})
     for (const auto& entry : std::filesystem::directory_iterator(trust_.folder() / part, ignored))
       seen += fmt::format("{} {}\n", entry.path().string(), entry.last_write_time(ignored).time_since_epoch().count());
   if (std::exchange(trustSeen_, seen) != seen) listener_->trustChanged();
-  trustTimer_.expires_after(std::chrono::seconds(1));
-  trustTimer_.async_wait([this, alive = alive_](const boost::system::error_code& error) {
-    if (!error && *alive) watchTrust();
+  const auto renewed = std::filesystem::last_write_time(trust_.ownCertificateFile(), ignored).time_since_epoch();
+  if (const std::string own = std::to_string(renewed.count()); std::exchange(ownSeen_, own) != own) renewIdentity();
+  audit_.flush();
+  const auto written = std::filesystem::last_write_time(users_.file(), ignored).time_since_epoch().count();
+  if (const std::string users = std::to_string(written); std::exchange(usersSeen_, users) != users)
+    server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
+  stateTimer_.expires_after(std::chrono::seconds(1));
+  stateTimer_.async_wait([this, alive = alive_](const boost::system::error_code& error) {
+    if (!error && *alive) watchState();
   });
+}
+
+/// The certificate in own/ is another one: new connections get it, those that are open go on with theirs.
+void RunningSite::renewIdentity() {
+  auto identity = trust_.identity({}, {}, {});
+  if (!identity) return spdlog::error("the certificate can't be renewed: {}", identity.error().text());
+  if (identity->certificate == site_.settings.identity->certificate) return;
+  site_.settings.identity = std::make_shared<const secure::Identity>(std::move(*identity));
+  server_->setIdentity(site_.settings.identity);
+  const auto& certificate = site_.settings.identity->certificate;
+  spdlog::info("the certificate was renewed: {} until {}", certificate.subject(), certificate.validTo().text());
+  record("certificate renewed", status::Good, certificate.fingerprint());
 }
 
 Result<std::vector<std::string>> RunningSite::start() {
   if (!secured_) return secured_.error();
-  listener_ = std::make_unique<server::Listener>(loop_, *server_);
+  listener_ = std::make_unique<endpoint::Listener>(loop_, *server_);
   std::vector<std::string> urls;
   for (const auto& url : site_.settings.endpointUrls) {
     auto listening = listener_->listen(url);
@@ -177,17 +259,21 @@ Result<std::vector<std::string>> RunningSite::start() {
   for (const auto& url : site_.settings.clientUrls)
     if (auto fine = listener_->reach(url); !fine) return fine.error();
   for (auto& device : devices_) device->start();
-  watchTrust();
+  record("start", status::Good, fmt::format("{}", fmt::join(urls, ", ")));
+  watchState();
   return urls;
 }
 
 void RunningSite::stop() {
   if (!std::exchange(*alive_, false)) return;
-  trustTimer_.cancel();
+  stateTimer_.cancel();
   for (auto& device : devices_) device->askToStop();
   for (auto& device : devices_) device->stop();
   server_->shutdown();
   if (listener_) listener_->stop();
+  hashing_.stop();
+  record("stop", status::Good, {});
+  audit_.flush();
 }
 
 }  // namespace zunth::admin

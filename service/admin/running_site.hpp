@@ -1,12 +1,15 @@
 #pragma once
 
+#include "service/admin/audit_log.hpp"
+#include "service/admin/push_configuration.hpp"
 #include "service/admin/site.hpp"
 #include "service/admin/trust_store.hpp"
 #include "service/admin/user_store.hpp"
 #include "service/device/device.hpp"
-#include "service/server/listener.hpp"
+#include "service/endpoint/listener.hpp"
 
 #include <boost/asio/steady_timer.hpp>
+#include <boost/asio/thread_pool.hpp>
 
 namespace zunth::admin {
 
@@ -31,21 +34,31 @@ class RunningSite {
   void showLost(const Shown& shown, ua::DateTime when);
 
   ua::Result<void> secure();
+  void checkPassword(std::string name, std::string password, std::function<void(ua::Result<server::Account>)> done);
+  void record(const char* what, ua::StatusCode outcome, std::string about);
   ua::Result<void> judge(const ua::ByteString& chain);
-  void watchTrust();
+  ua::Result<server::Account> accountOf(const UserStore::User& user) const;
+  ua::Result<server::Account> accountOf(const ua::ByteString& chain) const;
+  ua::Result<server::Account> accountOf(const server::User& user) const;
+  void watchState();
+  void renewIdentity();
 
   net::asio::io_context& loop_;
   TrustStore trust_;
   UserStore users_;
+  AuditLog audit_;
   ua::Result<void> secured_;
   Site site_;
   std::unique_ptr<server::Server> server_;
-  std::unique_ptr<server::Listener> listener_;
+  std::unique_ptr<PushConfiguration> pushed_;
+  std::unique_ptr<endpoint::Listener> listener_;
   std::vector<std::unique_ptr<device::Device>> devices_;
   std::vector<std::shared_ptr<Shown>> shown_;  // by device
-  net::asio::steady_timer trustTimer_;
-  std::string trustSeen_;  // the names and times of the files of trust, as last seen
+  net::asio::steady_timer stateTimer_;
+  std::string trustSeen_, usersSeen_, ownSeen_;  // the names and times of their files, as last seen
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
+  std::atomic<int> passwordsWaiting_{0};
+  net::asio::thread_pool hashing_{1};  // the last member: it ends before what its work uses
 };
 
 }  // namespace zunth::admin

@@ -16,6 +16,7 @@ namespace fs = std::filesystem;
 using model::Entry;
 using model::Findings;
 using model::Text;
+using namespace ua;
 
 namespace {
 
@@ -46,14 +47,18 @@ bool readSwitch(const Entry& root, std::string_view key, Findings& findings, boo
   return text->text == "on";
 }
 
-/// One URL, or a list of them.
-std::vector<std::string> readUrls(const Entry& root, std::string_view key, Findings& findings) {
+/// One text, or a list of them.
+std::vector<Text> textsOf(const Entry& root, std::string_view key) {
   const Entry* entry = root.find(key);
   if (!entry) return {};
   std::vector<Text> texts = entry->items;
   if (entry->value) texts.push_back(*entry->value);
+  return texts;
+}
+
+std::vector<std::string> readUrls(const Entry& root, std::string_view key, Findings& findings) {
   std::vector<std::string> out;
-  for (const Text& text : texts) {
+  for (const Text& text : textsOf(root, key)) {
     if (auto url = net::Url::parse(text.text); !url)
       findings.error(text.place, url.error().cause, url.error().next);
     else if (url->isAwaited || (key == "clients" && url->isOverTls()))
@@ -101,9 +106,59 @@ void readLimits(const Entry& entry, server::Settings& settings, Findings& findin
   }
 }
 
+List<IdentityMappingRuleType> identitiesOf(const Entry& role, std::string_view key, IdentityCriteriaType type) {
+  List<IdentityMappingRuleType> out;
+  for (const Text& text : textsOf(role, key)) out.push_back({type, String(text.text)});
+  return out;
+}
+
+std::vector<std::string> plain(const std::vector<Text>& texts) {
+  std::vector<std::string> out;
+  for (const auto& text : texts) out.push_back(text.text);
+  return out;
+}
+
+/// The rules of `roles:`, and who an anonymous user is.
+void readRoles(const Entry& root, Site& site) {
+  auto& settings = site.settings;
+  settings.roles.clear();
+  if (const Entry* roles = root.find("roles"))
+    for (const Entry& role : roles->entries) {
+      checkKeys(role, {"users", "certificates", "subjects", "applications", "endpoints"}, site.findings);
+      secure::RoleRule rule;
+      if (const auto known = space::roleNamed(role.key.text)) {
+        rule.role = NodeId(*known);
+      } else {
+        rule.role = NodeId(1, String("roles/" + role.key.text));
+        site.ownRoles[role.key.text] = rule.role;
+      }
+      for (const auto& [key, type] : {std::pair{"users", IdentityCriteriaType::UserName},
+                                      std::pair{"certificates", IdentityCriteriaType::Thumbprint},
+                                      std::pair{"subjects", IdentityCriteriaType::X509Subject}})
+        for (auto& identity : identitiesOf(role, key, type)) rule.identities.push_back(std::move(identity));
+      rule.applications = plain(textsOf(role, "applications"));
+      rule.endpoints = plain(textsOf(role, "endpoints"));
+      settings.roles.push_back(std::move(rule));
+    }
+  const Entry* security = root.find("security");
+  const Text* anonymous = security ? security->textOf("anonymous") : nullptr;
+  if (!anonymous || anonymous->text == "off") return;
+  settings.allowAnonymous = true;
+  const auto role = roleNamed(site, anonymous->text == "on" ? "Engineer" : anonymous->text);
+  if (!role)
+    return site.findings.error(
+        anonymous->place, fmt::format("'{}' is neither off nor on nor a role", anonymous->text),
+        fmt::format("write off, or what anyone may be: {}", fmt::join(space::roleNames(), ", ")));
+  secure::RoleRule rule;
+  rule.role = *role;
+  rule.identities.push_back({IdentityCriteriaType::Anonymous, {}});
+  settings.roles.push_back(std::move(rule));
+}
+
 void readSettings(const Entry& root, server::Settings& settings, Findings& findings) {
   checkKeys(root,
-            {"name", "uri", "endpoint", "clients", "security", "limits", "node-management", "directory", "diagnostics"},
+            {"name", "uri", "endpoint", "clients", "security", "roles", "limits", "node-management", "directory",
+             "diagnostics"},
             findings);
   if (const Text* name = root.textOf("name")) settings.applicationName = name->text;
   if (const Text* uri = root.textOf("uri"))
@@ -121,11 +176,16 @@ void readSettings(const Entry& root, server::Settings& settings, Findings& findi
   if (const Entry* security = root.find("security")) {
     checkKeys(*security, {"unsecured", "anonymous"}, findings);
     settings.allowUnsecured = readSwitch(*security, "unsecured", findings, false);
-    settings.allowAnonymous = readSwitch(*security, "anonymous", findings, false);
   }
 }
 
 }  // namespace
+
+std::optional<NodeId> roleNamed(const Site& site, const std::string& name) {
+  if (const auto known = space::roleNamed(name)) return NodeId(*known);
+  const auto own = site.ownRoles.find(name);
+  return own == site.ownRoles.end() ? std::nullopt : std::optional(own->second);
+}
 
 std::vector<std::string> Site::report() const {
   std::vector<std::string> out;
@@ -147,14 +207,15 @@ Site loadSite(const fs::path& folder) {
                         fmt::format("make one with: zunth new {}", folder.string()));
     return site;
   }
-  readSettings(model::readYaml("site.yaml", load("site.yaml", folder / "site.yaml"), site.findings), site.settings,
-               site.findings);
+  const Entry root = model::readYaml("site.yaml", load("site.yaml", folder / "site.yaml"), site.findings);
+  readSettings(root, site.settings, site.findings);
+  readRoles(root, site);
 
   site.space = std::make_unique<space::Space>(ua::String(site.settings.applicationUri));
   space::loadNamespace0(*site.space);
   std::vector<model::ModelFile> models;
   for (const auto& [name, path] : filesOf(folder, "model")) models.push_back({name, load(name, path)});
-  model::build(*site.space, models, site.findings);
+  model::build(*site.space, models, site.findings, site.ownRoles);
   for (const auto& [name, path] : filesOf(folder, "devices"))
     site.devices.push_back(device::readDeviceFile(path.stem().string(), name, load(name, path), site.findings));
   // Bindings make sense only against a sound model and sound devices.

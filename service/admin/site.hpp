@@ -13,6 +13,7 @@ struct Site {
   std::filesystem::path folder;
   server::Settings settings;
   std::unique_ptr<space::Space> space;
+  std::map<std::string, ua::NodeId> ownRoles;  // by name: those of site.yaml that the standard doesn't have
   std::vector<device::DeviceFile> devices;
   device::Bindings bindings;
   model::Findings findings;
@@ -22,6 +23,9 @@ struct Site {
   /// Every finding with its line, ready to print.
   std::vector<std::string> report() const;
 };
+
+/// The role of this name: the standard's or one of the site's own; nothing when there is none.
+std::optional<ua::NodeId> roleNamed(const Site& site, const std::string& name);
 
 /// Reads a folder. A folder that isn't there or has no site.yaml is a finding like any other.
 Site loadSite(const std::filesystem::path& folder);

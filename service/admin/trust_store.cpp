@@ -68,6 +68,12 @@ void readFolder(const fs::path& folder, TrustStore::Kind kind, std::vector<Trust
       out.push_back({kind, std::move(*certificate), file});
 }
 
+void readRevocations(const fs::path& folder, std::vector<secure::RevocationList>& out) {
+  std::error_code ignored;
+  for (const auto& entry : fs::directory_iterator(folder, ignored))
+    if (auto list = secure::RevocationList::fromFile(readFile(entry.path()))) out.push_back(std::move(*list));
+}
+
 }  // namespace
 
 std::string_view nameOf(TrustStore::Kind kind) {
@@ -105,6 +111,66 @@ Result<secure::Identity> TrustStore::identity(const std::string& commonName, con
   return secure::Identity{std::move(certificate), key};
 }
 
+namespace {
+
+/// The key first: whoever sees the new certificate finds the key to it.
+Result<void> writeIdentity(const fs::path& own, const secure::Certificate& certificate, const secure::PrivateKey& key) {
+  std::error_code ignored;
+  for (const char* name : {"certificate.der", "key.pem"})
+    fs::copy_file(own / name, own / (std::string(name) + ".old"), fs::copy_options::overwrite_existing, ignored);
+  if (auto written = writeFile(own / "key.pem", key.pem(), kForOwner); !written) return written;
+  return writeFile(own / "certificate.der", octetsOf(certificate), kForAll);
+}
+
+}  // namespace
+
+Result<secure::Identity> TrustStore::renew(const secure::Certificate::Wish& wish) const {
+  const auto key = secure::PrivateKey::generate();
+  auto certificate = secure::Certificate::selfSigned(wish, key);
+  if (auto written = writeIdentity(folder_ / "own", certificate, key); !written) return written.error();
+  return secure::Identity{std::move(certificate), key};
+}
+
+Result<std::string> TrustStore::signingRequest(const secure::Certificate::Wish& wish, bool newKey) const {
+  if (newKey) {
+    const auto key = secure::PrivateKey::generate();
+    if (auto written = writeFile(folder_ / "own/key-waiting.pem", key.pem(), kForOwner); !written)
+      return written.error();
+    return secure::Certificate::signingRequest(wish, key);
+  }
+  auto key = secure::PrivateKey::fromPem(readFile(folder_ / "own/key.pem"));
+  if (!key)
+    return Error{key.code(), fmt::format("{} has no key yet", (folder_ / "own").string()), "start the site once"};
+  return secure::Certificate::signingRequest(wish, *key);
+}
+
+Result<secure::PrivateKey> TrustStore::keyFor(const secure::Certificate& certificate, std::string_view keyPem) const {
+  std::vector<std::string> candidates{std::string(keyPem)};
+  if (keyPem.empty()) candidates = {readFile(folder_ / "own/key.pem"), readFile(folder_ / "own/key-waiting.pem")};
+  for (const auto& pem : candidates)
+    if (auto key = secure::PrivateKey::fromPem(pem); key && certificate.fits(*key)) return key;
+  return Error{status::BadCertificateInvalid, "the certificate is for another key than this site's",
+               "give its key with --key, or have one made for: zunth certificate request"};
+}
+
+Result<void> TrustStore::checkImport(std::string_view octets, std::string_view keyPem) const {
+  auto certificate = secure::Certificate::fromFile(octets);
+  if (!certificate) return certificate.error();
+  auto key = keyFor(*certificate, keyPem);
+  return key ? Result<void>() : Result<void>(key.error());
+}
+
+Result<secure::Certificate> TrustStore::import(std::string_view octets, std::string_view keyPem) const {
+  auto certificate = secure::Certificate::fromFile(octets);
+  if (!certificate) return certificate.error();
+  auto key = keyFor(*certificate, keyPem);
+  if (!key) return key.error();
+  if (auto written = writeIdentity(folder_ / "own", *certificate, *key); !written) return written.error();
+  std::error_code ignored;
+  fs::remove(folder_ / "own/key-waiting.pem", ignored);
+  return *certificate;
+}
+
 std::vector<TrustStore::Entry> TrustStore::entries() const {
   std::vector<Entry> out;
   readFolder(folder_ / "trusted", Kind::Trusted, out);
@@ -119,11 +185,16 @@ secure::TrustList TrustStore::load() const {
     if (entry.kind == Kind::Trusted) list.trusted.push_back(std::move(entry.certificate));
     if (entry.kind == Kind::Issuer) list.issuers.push_back(std::move(entry.certificate));
   }
-  std::error_code ignored;
-  for (const char* part : {"trusted", "issuers"})
-    for (const auto& entry : fs::directory_iterator(folder_ / part, ignored))
-      if (auto revocations = secure::RevocationList::fromFile(readFile(entry.path())))
-        list.revocations.push_back(std::move(*revocations));
+  for (const char* part : {"trusted", "issuers"}) readRevocations(folder_ / part, list.revocations);
+  return list;
+}
+
+secure::TrustList TrustStore::loadUsers() const {
+  std::vector<Entry> users;
+  readFolder(folder_ / "users", Kind::Trusted, users);
+  secure::TrustList list;
+  for (auto& user : users) list.trusted.push_back(std::move(user.certificate));
+  readRevocations(folder_ / "users", list.revocations);
   return list;
 }
 
@@ -159,6 +230,70 @@ Result<void> TrustStore::trust(const secure::Certificate& certificate) const {
   std::error_code ignored;
   for (const auto& entry : entries())
     if (entry.kind == Kind::Rejected && entry.certificate == certificate) fs::remove(entry.file, ignored);
+  return {};
+}
+
+Result<void> TrustStore::add(const secure::Certificate& certificate, Kind kind) const {
+  return writeFile(folder_ / (kind == Kind::Issuer ? "issuers" : "trusted") / fileNameOf(certificate),
+                   octetsOf(certificate), kForAll);
+}
+
+TrustListDataType TrustStore::lists(std::uint32_t masks) const {
+  TrustListDataType out;
+  out.specifiedLists = masks;
+  auto certificates = [this](const char* part, Kind kind, List<ByteString>& list) {
+    std::vector<Entry> found;
+    readFolder(folder_ / part, kind, found);
+    for (const auto& entry : found) list.push_back(entry.certificate.der());
+  };
+  auto revocations = [this](const char* part, List<ByteString>& list) {
+    std::vector<secure::RevocationList> found;
+    readRevocations(folder_ / part, found);
+    for (const auto& one : found) list.push_back(one.der());
+  };
+  if (masks & TrustListMasks::TrustedCertificates) certificates("trusted", Kind::Trusted, out.trustedCertificates);
+  if (masks & TrustListMasks::TrustedCrls) revocations("trusted", out.trustedCrls);
+  if (masks & TrustListMasks::IssuerCertificates) certificates("issuers", Kind::Issuer, out.issuerCertificates);
+  if (masks & TrustListMasks::IssuerCrls) revocations("issuers", out.issuerCrls);
+  return out;
+}
+
+Result<void> TrustStore::replace(const TrustListDataType& lists) const {
+  struct Part {
+    std::uint32_t mask;
+    const char* folder;
+    const List<ByteString>& octets;
+    bool isRevocations;
+  };
+  const Part parts[] = {{TrustListMasks::TrustedCertificates, "trusted", lists.trustedCertificates, false},
+                        {TrustListMasks::TrustedCrls, "trusted", lists.trustedCrls, true},
+                        {TrustListMasks::IssuerCertificates, "issuers", lists.issuerCertificates, false},
+                        {TrustListMasks::IssuerCrls, "issuers", lists.issuerCrls, true}};
+  for (const auto& part : parts)
+    for (const auto& octets : part.octets)
+      if (part.isRevocations ? secure::RevocationList::fromFile(octets.view()).code().isBad()
+                             : secure::Certificate::fromFile(octets.view()).code().isBad())
+        return Error{status::BadCertificateInvalid,
+                     fmt::format("the list for {}/ has something else in it than {}", part.folder,
+                                 part.isRevocations ? "revocation lists" : "certificates"),
+                     {}};
+  for (const auto& part : parts) {
+    if (!(lists.specifiedLists & part.mask)) continue;
+    std::error_code ignored;
+    std::vector<fs::path> old;
+    for (const auto& entry : fs::directory_iterator(folder_ / part.folder, ignored))
+      if (const auto octets = readFile(entry.path()); part.isRevocations
+                                                          ? !secure::RevocationList::fromFile(octets).code().isBad()
+                                                          : !secure::Certificate::fromFile(octets).code().isBad())
+        old.push_back(entry.path());
+    for (const auto& file : old) fs::remove(file, ignored);
+    for (std::size_t i = 0; i < part.octets.size(); ++i) {
+      const std::string name = part.isRevocations ? fmt::format("pushed-{}.crl", i)
+                                                  : fileNameOf(*secure::Certificate::fromFile(part.octets[i].view()));
+      if (auto written = writeFile(folder_ / part.folder / name, part.octets[i].view(), kForAll); !written)
+        return written;
+    }
+  }
   return {};
 }
 

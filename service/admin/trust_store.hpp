@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/secure/trust.hpp"
+#include "core/ua/generated/structures.hpp"
 
 #include <filesystem>
 
@@ -11,6 +12,7 @@ namespace zunth::admin {
 ///   trusted/    whom it trusts; revocation lists lie beside
 ///   issuers/    who completes chains, without being trusted
 ///   rejected/   who was refused; the newest twenty
+///   users/      certificates that users log in with, or their issuers
 /// A file that is put there or taken away counts from the next connection on.
 class TrustStore {
  public:
@@ -22,6 +24,8 @@ class TrustStore {
 
   /// What lies in the folders now; files that are no certificates are passed over.
   secure::TrustList load() const;
+  /// Whose certificates users may log in with.
+  secure::TrustList loadUsers() const;
   /// Keeps a refused certificate for someone to look at.
   void reject(const secure::Certificate& certificate) const;
 
@@ -38,9 +42,30 @@ class TrustStore {
   ua::Result<void> trust(const secure::Certificate& certificate) const;
   ua::Result<void> remove(const Entry& entry) const;
 
+  /// The lists as administrators push and pull them (Part 12, 7.8.2), those that `masks` names.
+  ua::TrustListDataType lists(std::uint32_t masks) const;
+  /// Puts the lists that it specifies in the place of what is there; all of them or, when a part of one is no
+  /// certificate or revocation list (BadCertificateInvalid), none.
+  ua::Result<void> replace(const ua::TrustListDataType& lists) const;
+  /// Adds a certificate to trusted/ or issuers/.
+  ua::Result<void> add(const secure::Certificate& certificate, Kind kind) const;
+
   const std::filesystem::path& folder() const { return folder_; }
+  std::filesystem::path ownCertificateFile() const { return folder_ / "own/certificate.der"; }
+
+  /// Makes the identity in own/ anew: another key, self-signed as wished. The one before is kept as *.old.
+  ua::Result<secure::Identity> renew(const secure::Certificate::Wish& wish) const;
+  /// A signing request (PKCS #10, DER) for the key in own/; with `newKey` for a new one, which waits beside it until
+  /// its certificate is imported.
+  ua::Result<std::string> signingRequest(const secure::Certificate::Wish& wish, bool newKey) const;
+  /// Takes a certificate that an authority made for the key in own/, or for the one that waits; or for `keyPem`, when
+  /// that is given. BadCertificateInvalid when it fits none of them.
+  ua::Result<secure::Certificate> import(std::string_view certificate, std::string_view keyPem = {}) const;
+  /// What import() would say, without doing it.
+  ua::Result<void> checkImport(std::string_view certificate, std::string_view keyPem = {}) const;
 
  private:
+  ua::Result<secure::PrivateKey> keyFor(const secure::Certificate& certificate, std::string_view keyPem) const;
   std::filesystem::path folder_;
 };
 

@@ -17,9 +17,13 @@ Result<std::map<std::string, UserStore::User>> UserStore::load() const {
   if (!fs::exists(file_)) return users;
   try {
     const YAML::Node root = YAML::LoadFile(file_.string());
-    for (const auto& entry : root)
-      users[entry.first.as<std::string>()] = {entry.second["password"].as<std::string>(),
-                                              entry.second["enabled"].as<bool>(true)};
+    for (const auto& entry : root) {
+      User user;
+      user.hash = entry.second["password"].as<std::string>();
+      user.isEnabled = entry.second["enabled"].as<bool>(true);
+      if (const auto roles = entry.second["roles"]) user.roles = roles.as<std::vector<std::string>>();
+      users[entry.first.as<std::string>()] = std::move(user);
+    }
   } catch (const YAML::Exception& e) {
     return Error{status::BadConfigurationError, fmt::format("{} can't be read: {}", file_.string(), e.what()), {}};
   }
@@ -31,7 +35,8 @@ Result<void> UserStore::save(const std::map<std::string, User>& users) const {
   out << YAML::BeginMap;
   for (const auto& [name, user] : users)
     out << YAML::Key << name << YAML::Value << YAML::BeginMap << YAML::Key << "password" << YAML::Value << user.hash
-        << YAML::Key << "enabled" << YAML::Value << user.isEnabled << YAML::EndMap;
+        << YAML::Key << "enabled" << YAML::Value << user.isEnabled << YAML::Key << "roles" << YAML::Value << YAML::Flow
+        << user.roles << YAML::EndMap;
   out << YAML::EndMap;
   std::error_code failed;
   fs::create_directories(file_.parent_path(), failed);
@@ -46,15 +51,24 @@ Result<void> UserStore::save(const std::map<std::string, User>& users) const {
   return {};
 }
 
-Result<void> UserStore::check(const std::string& name, const std::string& password) const {
+Result<UserStore::User> UserStore::check(const std::string& name, const std::string& password) const {
   static const std::string nobody = secure::hashPassword("nobody's password");
   auto users = load();
   if (!users) return users.error();
   const auto found = users->find(name);
   const bool isThere = found != users->end() && found->second.isEnabled;
   const bool fits = secure::verifyPassword(isThere ? found->second.hash : nobody, password);
-  if (isThere && fits) return {};
+  if (isThere && fits) return found->second;
   return Error{status::BadUserAccessDenied, "the user name or the password is wrong", {}};
+}
+
+Result<UserStore::User> UserStore::find(const std::string& name) const {
+  auto users = load();
+  if (!users) return users.error();
+  const auto found = users->find(name);
+  if (found == users->end() || !found->second.isEnabled)
+    return Error{status::BadUserAccessDenied, "the user may log in no longer", {}};
+  return found->second;
 }
 
 }  // namespace zunth::admin

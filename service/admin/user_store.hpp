@@ -5,6 +5,7 @@
 #include <filesystem>
 #include <map>
 #include <string>
+#include <vector>
 
 namespace zunth::admin {
 
@@ -17,14 +18,18 @@ class UserStore {
   struct User {
     std::string hash;
     bool isEnabled = true;
+    std::vector<std::string> roles{"Operator"};  // by name
   };
   /// By name; empty when there is no file. BadConfigurationError for one that can't be read.
   ua::Result<std::map<std::string, User>> load() const;
   ua::Result<void> save(const std::map<std::string, User>& users) const;
 
-  /// Good, or BadUserAccessDenied without saying whether it was the name or the password. Takes as long for a name that
-  /// isn't there.
-  ua::Result<void> check(const std::string& name, const std::string& password) const;
+  /// The user, or BadUserAccessDenied without saying whether it was the name or the password. Takes as long for a name
+  /// that isn't there.
+  ua::Result<User> check(const std::string& name, const std::string& password) const;
+  /// The user of this name who may log in; BadUserAccessDenied when there is none.
+  ua::Result<User> find(const std::string& name) const;
+  const std::filesystem::path& file() const { return file_; }
 
  private:
   std::filesystem::path file_;

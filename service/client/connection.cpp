@@ -46,13 +46,12 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
   const auto executor = co_await asio::this_coro::executor;
   std::shared_ptr<Connection> self(new Connection(url, std::move(security), executor));
   const Instant deadline = now() + timeout;
-  const Error late{
-      status::BadTimeout,
-      parsed->isAwaited
-          ? fmt::format("no server connected to {}:{} within {:.3g} s", parsed->host, parsed->port, seconds(timeout))
-          : fmt::format("{} did not answer within {:.3g} s", url, seconds(timeout)),
-      parsed->isAwaited ? "name this address under 'clients' in the server's site.yaml"
-                        : "look whether the server runs and a firewall lets the port through"};
+  const Error late{status::BadTimeout,
+                   parsed->isAwaited ? fmt::format("no server connected to {}:{} within {:.3g} s", parsed->host,
+                                                   parsed->port, seconds(timeout))
+                                     : fmt::format("{} did not answer within {:.3g} s", url, seconds(timeout)),
+                   parsed->isAwaited ? "name this address under 'clients' in the server's site.yaml"
+                                     : "look whether the server runs and a firewall lets the port through"};
 
   LinkResult link = Error{};
   if (parsed->isAwaited)
@@ -95,8 +94,8 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
 Awaitable<Connection::LinkResult> Connection::reach(net::Url url, Instant deadline, Error late) {
   asio::steady_timer timer(executor_, deadline);
   net::Tcp::resolver resolver(executor_);
-  auto resolved = co_await (resolver.async_resolve(url.host, std::to_string(url.port), kQuietly) ||
-                            timer.async_wait(kQuietly));
+  auto resolved =
+      co_await (resolver.async_resolve(url.host, std::to_string(url.port), kQuietly) || timer.async_wait(kQuietly));
   if (resolved.index() == 1) co_return late;
   auto [resolveError, endpoints] = std::get<0>(resolved);
   if (resolveError)
@@ -127,8 +126,8 @@ Awaitable<Connection::LinkResult> Connection::upgrade(net::Tcp::socket socket, n
   auto context = net::tlsClient(security_.trustTls, refused);
   net::WebSocket webSocket(std::move(socket), *context);
   SSL_set_tlsext_host_name(webSocket.next_layer().native_handle(), url.host.c_str());
-  auto secured = co_await (webSocket.next_layer().async_handshake(net::TlsStream::client, kQuietly) ||
-                           timer.async_wait(kQuietly));
+  auto secured =
+      co_await (webSocket.next_layer().async_handshake(net::TlsStream::client, kQuietly) || timer.async_wait(kQuietly));
   if (secured.index() == 1) co_return late;
   if (auto error = std::get<0>(std::get<0>(secured))) {
     if (refused->code.isBad()) co_return *refused;

@@ -34,7 +34,8 @@ struct ChannelSecurityChoice {
   std::function<ua::Result<void>(const ua::ByteString& chain)> trustTls;
 };
 
-/// Of the endpoints that `url` reaches the one that fits the wish best, the strongest first. BadSecurityModeRejected with what is offered instead.
+/// Of the endpoints that `url` reaches the one that fits the wish best, the strongest first. BadSecurityModeRejected
+/// with what is offered instead.
 ua::Result<ua::EndpointDescription> chooseEndpoint(const ua::List<ua::EndpointDescription>& offered,
                                                    const Security& security, const net::Url& url);
 

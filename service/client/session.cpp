@@ -58,9 +58,15 @@ Session::Session(std::string url, Options options, asio::any_io_executor executo
 Awaitable<Result<std::shared_ptr<Session>>> Session::open(std::string url, Options options) {
   const auto executor = co_await asio::this_coro::executor;
   std::shared_ptr<Session> self(new Session(std::move(url), std::move(options), executor));
+  const auto tell = [&self](Step step) {
+    if (self->options_.progress) self->options_.progress(step);
+  };
   if (auto connected = co_await self->connect(); !connected) co_return connected.error();
+  tell(Step::Channel);
   if (auto created = co_await self->create(); !created) co_return created.error();
+  tell(Step::Created);
   if (auto activated = co_await self->activate(); !activated) co_return activated.error();
+  tell(Step::Activated);
   self->isOpen_ = true;
   co_return self;
 }

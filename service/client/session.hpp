@@ -12,6 +12,8 @@ class Subscription;
 /// comes back by itself, with everything that the server still has of it. One loop's thread.
 class Session : public std::enable_shared_from_this<Session> {
  public:
+  /// How far the opening of a session has come.
+  enum class Step { Nothing, Channel, Created, Activated };
   struct Options {
     std::string name = "zunth";
     ua::Duration timeout = std::chrono::seconds(10);  // of connecting and of each request
@@ -21,6 +23,7 @@ class Session : public std::enable_shared_from_this<Session> {
     bool reconnects = true;
     ua::Duration firstRetry = std::chrono::milliseconds(200);  // doubles up to mostRetry
     ua::Duration mostRetry = std::chrono::seconds(5);
+    std::function<void(Step)> progress;  // told of each step as it is reached
   };
 
   /// Connects as securely as wished, creates and activates a session.

@@ -57,13 +57,12 @@ void TcpLink::write() {
   queue_.clear();
   std::vector<asio::const_buffer> buffers;
   for (const auto& buffer : writing_) buffers.emplace_back(buffer.data(), buffer.size());
-  asio::async_write(socket_, buffers,
-                    [self = self()](const boost::system::error_code& error, std::size_t size) {
-                      self->unsent_ -= size;
-                      self->writing_.clear();
-                      if (error) return self->end(error.message());
-                      self->write();
-                    });
+  asio::async_write(socket_, buffers, [self = self()](const boost::system::error_code& error, std::size_t size) {
+    self->unsent_ -= size;
+    self->writing_.clear();
+    if (error) return self->end(error.message());
+    self->write();
+  });
 }
 
 void TcpLink::finish() {

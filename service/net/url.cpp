@@ -57,7 +57,8 @@ ua::Result<Url> Url::parse(std::string_view text) {
 std::string Url::text() const {
   const bool isV6 = host.find(':') != std::string::npos;
   const auto* named = std::ranges::find(kSchemes, scheme, &SchemeName::scheme);
-  return fmt::format("{}{}{}{}{}:{}{}", isAwaited ? "await+" : "", named->text, isV6 ? "[" : "", host, isV6 ? "]" : "", port, path);
+  return fmt::format("{}{}{}{}{}:{}{}", isAwaited ? "await+" : "", named->text, isV6 ? "[" : "", host, isV6 ? "]" : "",
+                     port, path);
 }
 
 }  // namespace zunth::net

@@ -26,8 +26,7 @@ void WebLink::read() {
     if (error == beast::websocket::error::closed || error == asio::error::eof) return self->end({});
     if (error) return self->end(error.message());
     const auto data = self->input_.data();
-    if (self->callbacks_.received)
-      self->callbacks_.received({static_cast<const std::byte*>(data.data()), data.size()});
+    if (self->callbacks_.received) self->callbacks_.received({static_cast<const std::byte*>(data.data()), data.size()});
     self->input_.consume(self->input_.size());
     if (self->open_) self->read();
   });

@@ -1,5 +1,6 @@
 #include "service/server/announcer.hpp"
 
+#include "core/ua/text.hpp"
 #include "service/server/random.hpp"
 
 #include <fmt/format.h>
@@ -20,6 +21,23 @@ Variant arrayOf(const List<Structure>& items) {
   std::vector<ExtensionObject> objects;
   for (const auto& item : items) objects.push_back(ExtensionObject::of(item));
   return Variant::array(objects);
+}
+
+/// A value as the log shows it: no longer than a line.
+std::string shortText(const Variant& value) {
+  std::string text = format(value);
+  if (text.size() > 100) text = text.substr(0, 100) + "...";
+  return text;
+}
+
+/// The first few of them by name.
+template <class Items, class Name>
+std::string listed(const Items& items, Name name) {
+  constexpr std::size_t kNamed = 5;
+  std::string out;
+  for (std::size_t i = 0; i < items.size() && i < kNamed; ++i) out += (i ? ", " : "") + name(items[i]);
+  if (items.size() > kNamed) out += fmt::format(" and {} more", items.size() - kNamed);
+  return out;
 }
 
 String thumbprint(const ByteString& certificate) {
@@ -72,13 +90,28 @@ Event Announcer::audit(StandardId type, const char* source, bool isGood, std::st
   Event event = audit(type, source, isGood, std::move(message));
   event.set("ClientAuditEntryId", actor.header.auditEntryId)
       .set("ClientUserId",
-           actor.session && !actor.session->userName.empty() ? actor.session->userName : String("Anonymous"));
+           actor.session && !actor.session->user.name.empty() ? actor.session->user.name : String("Anonymous"));
   return event;
 }
 
+void Announcer::note(const char* what, const Peer& peer, const Session* session, StatusCode outcome,
+                     std::string about) {
+  if (!log_) return;
+  AuditRecord record{wallClock_(), what, {}, peer.address(), {}, outcome, std::move(about)};
+  if (session && session->isActivated) record.who = session->user.name.empty() ? "Anonymous" : session->user.name.str();
+  if (session) record.application = session->client.applicationUri.str();
+  if (auto certificate = secure::Certificate::fromDer(peer.security().peerCertificate))
+    record.application = certificate->applicationUri();
+  log_(record);
+}
+
 void Announcer::channelOpened(const Peer& peer, const OpenSecureChannelRequest& request, StatusCode status) {
-  if (!isHeard()) return;
   const auto& security = peer.security();
+  if (request.requestType == SecurityTokenRequestType::Issue) {
+    const std::string uri = security.policyUri.str();
+    note("connection", peer, nullptr, status, uri.substr(uri.rfind('#') + 1));
+  }
+  if (!isHeard()) return;
   raise(audit(id::AuditOpenSecureChannelEventType, "SecureChannel/OpenSecureChannel", !status.isBad(),
               fmt::format("{} opened a secure channel", peer.address()))
             .set("SecureChannelId", String(std::to_string(peer.channelId())))
@@ -91,15 +124,17 @@ void Announcer::channelOpened(const Peer& peer, const OpenSecureChannelRequest& 
             .set("StatusCodeId", status));
 }
 
-void Announcer::channelClosed(const Peer& peer, StatusCode why) {
+void Announcer::channelClosed(const Peer& peer, const Error& why) {
+  if (why.code.isBad()) note("connection", peer, nullptr, why.code, why.cause);
   if (!isHeard()) return;
-  raise(audit(id::AuditChannelEventType, "SecureChannel/CloseSecureChannel", !why.isBad(),
+  raise(audit(id::AuditChannelEventType, "SecureChannel/CloseSecureChannel", !why.code.isBad(),
               fmt::format("the secure channel of {} was closed", peer.address()))
             .set("SecureChannelId", String(std::to_string(peer.channelId())))
-            .set("StatusCodeId", why));
+            .set("StatusCodeId", why.code));
 }
 
 void Announcer::sessionCreated(const Actor& actor, const CreateSessionRequest& request, StatusCode status) {
+  note("session", actor, status, request.sessionName.str());
   if (!isHeard()) return;
   raise(audit(id::AuditCreateSessionEventType, "Session/CreateSession", !status.isBad(),
               fmt::format("{} asked for a session '{}': {}", actor.peer.address(), request.sessionName.view(),
@@ -114,6 +149,9 @@ void Announcer::sessionCreated(const Actor& actor, const CreateSessionRequest& r
 }
 
 void Announcer::sessionActivated(const Actor& actor, const ActivateSessionRequest& request, StatusCode status) {
+  std::string claimed;
+  if (auto named = request.userIdentityToken.as<UserNameIdentityToken>()) claimed = named->userName.str();
+  note("login", actor, status, claimed);
   if (!isHeard()) return;
   raise(audit(id::AuditActivateSessionEventType, "Session/ActivateSession", !status.isBad(),
               fmt::format("the session '{}' was activated: {}", actor.session->name.view(), status.name()), actor)
@@ -125,6 +163,7 @@ void Announcer::sessionActivated(const Actor& actor, const ActivateSessionReques
 }
 
 void Announcer::sessionClosed(const Session& session, std::string_view how) {
+  if (const auto peer = session.peer.lock()) note("session end", *peer, &session, status::Good, session.name.str());
   if (!isHeard()) return;
   const std::string source = "Session/" + std::string(how);
   raise(
@@ -142,8 +181,13 @@ void Announcer::requestsCancelled(const Actor& actor, std::uint32_t requestHandl
 }
 
 void Announcer::written(const Actor& actor, const WriteValue& write, const Variant& before, StatusCode status) {
-  if (!isHeard()) return;
+  if (!log_ && !isHeard()) return;
   const auto node = space_.find(write.nodeId);
+  if (log_)
+    note("write", actor, status,
+         fmt::format("{} = {}", node == kNoNode ? write.nodeId.text() : space_.path(node),
+                     shortText(write.value.value)));
+  if (!isHeard()) return;
   Event event =
       audit(id::AuditWriteUpdateEventType, "Attribute/Write", !status.isBad(),
             fmt::format("{} was written: {}", node == kNoNode ? write.nodeId.text() : space_.path(node), status.name()),
@@ -157,8 +201,15 @@ void Announcer::written(const Actor& actor, const WriteValue& write, const Varia
 }
 
 void Announcer::called(const Actor& actor, const CallMethodRequest& call, StatusCode status) {
-  if (!isHeard()) return;
+  if (!log_ && !isHeard()) return;
   const auto method = space_.find(call.methodId);
+  if (log_) {
+    std::string arguments;
+    for (const auto& argument : call.inputArguments) arguments += (arguments.empty() ? "" : ", ") + shortText(argument);
+    note("call", actor, status,
+         fmt::format("{}({})", method == kNoNode ? call.methodId.text() : space_.path(method), arguments));
+  }
+  if (!isHeard()) return;
   Event event = audit(
       id::AuditUpdateMethodEventType, "Attribute/Call", !status.isBad(),
       fmt::format("{} was called: {}", method == kNoNode ? call.methodId.text() : space_.path(method), status.name()),
@@ -171,22 +222,30 @@ void Announcer::called(const Actor& actor, const CallMethodRequest& call, Status
 }
 
 void Announcer::nodesAdded(const Actor& actor, const List<AddNodesItem>& items, bool allGood) {
+  note("add nodes", actor, allGood ? status::Good : status::Bad,
+       listed(items, [](const auto& item) { return item.browseName.name.str(); }));
   if (isHeard())
     raise(audit(id::AuditAddNodesEventType, "NodeManagement/AddNodes", allGood, "nodes were added", actor)
               .set("NodesToAdd", arrayOf(items)));
 }
 void Announcer::nodesDeleted(const Actor& actor, const List<DeleteNodesItem>& items, bool allGood) {
+  note("delete nodes", actor, allGood ? status::Good : status::Bad,
+       listed(items, [](const auto& item) { return item.nodeId.text(); }));
   if (isHeard())
     raise(audit(id::AuditDeleteNodesEventType, "NodeManagement/DeleteNodes", allGood, "nodes were deleted", actor)
               .set("NodesToDelete", arrayOf(items)));
 }
 void Announcer::referencesAdded(const Actor& actor, const List<AddReferencesItem>& items, bool allGood) {
+  note("add references", actor, allGood ? status::Good : status::Bad,
+       listed(items, [](const auto& item) { return item.sourceNodeId.text(); }));
   if (isHeard())
     raise(
         audit(id::AuditAddReferencesEventType, "NodeManagement/AddReferences", allGood, "references were added", actor)
             .set("ReferencesToAdd", arrayOf(items)));
 }
 void Announcer::referencesDeleted(const Actor& actor, const List<DeleteReferencesItem>& items, bool allGood) {
+  note("delete references", actor, allGood ? status::Good : status::Bad,
+       listed(items, [](const auto& item) { return item.sourceNodeId.text(); }));
   if (isHeard())
     raise(audit(id::AuditDeleteReferencesEventType, "NodeManagement/DeleteReferences", allGood,
                 "references were deleted", actor)

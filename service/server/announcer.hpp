@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/monitor/event_delivery.hpp"
+#include "service/server/audit_record.hpp"
 #include "service/server/session.hpp"
 
 namespace zunth::server {
@@ -16,6 +17,8 @@ class Announcer {
   monitor::Event make(ua::StandardId type, std::uint16_t severity, std::string message,
                       space::NodeIndex source = space::kNoNode);
   void raise(const monitor::Event& event) { delivery_.raise(event); }
+  /// Gets a record of everything that is audited, whether or not somebody listens to events.
+  void setAuditLog(std::function<void(const AuditRecord&)> log) { log_ = std::move(log); }
   /// Whether audit events are made at all, as the Auditing property says.
   bool audits() const { return audits_; }
 
@@ -26,7 +29,7 @@ class Announcer {
     const Peer& peer;
   };
   void channelOpened(const Peer& peer, const ua::OpenSecureChannelRequest& request, ua::StatusCode status);
-  void channelClosed(const Peer& peer, ua::StatusCode why);
+  void channelClosed(const Peer& peer, const ua::Error& why);
   void sessionCreated(const Actor& actor, const ua::CreateSessionRequest& request, ua::StatusCode status);
   void sessionActivated(const Actor& actor, const ua::ActivateSessionRequest& request, ua::StatusCode status);
   void sessionClosed(const Session& session, std::string_view how);
@@ -46,6 +49,10 @@ class Announcer {
 
  private:
   bool isHeard() const { return audits_ && delivery_.isWatched(); }
+  void note(const char* what, const Peer& peer, const Session* session, ua::StatusCode outcome, std::string about);
+  void note(const char* what, const Actor& actor, ua::StatusCode outcome, std::string about) {
+    note(what, actor.peer, actor.session, outcome, std::move(about));
+  }
   monitor::Event audit(ua::StandardId type, const char* source, bool isGood, std::string message);
   monitor::Event audit(ua::StandardId type, const char* source, bool isGood, std::string message, const Actor& actor);
 
@@ -53,6 +60,7 @@ class Announcer {
   monitor::EventDelivery& delivery_;
   std::function<ua::DateTime()> wallClock_;
   bool audits_;
+  std::function<void(const AuditRecord&)> log_;
   std::uint64_t lastEvent_ = 0;
   std::uint64_t eventIdStart_;  // random, so that ids of two runs differ
 };

@@ -7,12 +7,27 @@ namespace zunth::server {
 
 using namespace ua;
 
-DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps, DateTime wallClock) const {
+namespace {
+
+/// What the whole would become; see space::checkWrite(). BadUserAccessDenied, BadSecurityModeInsufficient.
+Result<DataValue> mayWrite(const space::Space& space, space::NodeIndex node, const WriteValue& write,
+                           const space::Rights& rights) {
+  const bool isValue = write.attributeId == static_cast<std::uint32_t>(AttributeId::Value);
+  const auto code = space.check(rights, node, isValue ? PermissionType::Write : PermissionType::WriteAttribute);
+  if (code == status::BadSecurityModeInsufficient)
+    return Error{code, space.path(node) + " is written over encrypted connections only", {}};
+  if (code.isBad()) return Error{code, "this user may not write " + space.path(node), {}};
+  return space::checkWrite(space, node, write);
+}
+
+}  // namespace
+
+DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps, const Context& context) const {
   const auto node = space_.find(what.nodeId);
-  if (node == space::kNoNode) return DataValue(status::BadNodeIdUnknown);
+  if (node == space::kNoNode || !space_.sees(context.rights(), node)) return DataValue(status::BadNodeIdUnknown);
   const auto encoding = checkEncoding(space_, node, what);
   if (!encoding) return DataValue(encoding.code());
-  DataValue out = space::readAttribute(space_, node, static_cast<AttributeId>(what.attributeId));
+  DataValue out = space::readAttribute(space_, node, static_cast<AttributeId>(what.attributeId), context.rights());
   if (!what.indexRange.empty()) {
     auto range = IndexRange::parse(what.indexRange.view());
     if (!range) return DataValue(range.code());
@@ -31,7 +46,7 @@ DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps
   const bool source = timestamps == TimestampsToReturn::Source || timestamps == TimestampsToReturn::Both;
   const bool server = timestamps == TimestampsToReturn::Server || timestamps == TimestampsToReturn::Both;
   if (!source || !isValue) out.sourceTimestamp = {};
-  out.serverTimestamp = server ? wallClock : DateTime{};
+  out.serverTimestamp = server ? context.wallClock : DateTime{};
   return out;
 }
 
@@ -43,7 +58,7 @@ Result<ReadResponse> Server::read(const ReadRequest& request, Context& context) 
   response.results.reserve(request.nodesToRead.size());
   OperationDiagnostics diagnostics(context.reply.wanted());
   for (const auto& what : request.nodesToRead) {
-    response.results.push_back(readOne(what, request.timestampsToReturn, context.wallClock));
+    response.results.push_back(readOne(what, request.timestampsToReturn, context));
     const StatusCode code = response.results.back().status;
     if (code == status::BadNodeIdUnknown)
       diagnostics.note(response.results.size() - 1, {code, "there is no node " + what.nodeId.text(), {}});
@@ -62,11 +77,11 @@ Result<void> Server::write(const WriteRequest& request, Context& context) {
   for (std::size_t i = 0; i < count; ++i) {
     const auto& one = request.nodesToWrite[i];
     const auto node = space_.find(one.nodeId);
-    if (node == space::kNoNode) {
+    if (node == space::kNoNode || !space_.sees(context.rights(), node)) {
       gathering->fail(i, {status::BadNodeIdUnknown, "there is no node " + one.nodeId.text(), {}});
       continue;
     }
-    auto value = space::checkWrite(space_, node, one);
+    auto value = mayWrite(space_, node, one, context.rights());
     const auto handler = writeHandlers_.find(node);
     const bool isBound = handler != writeHandlers_.end();
     if (value && isBound && (value->status.value != 0 || !value->sourceTimestamp.isNull()))

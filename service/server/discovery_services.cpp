@@ -72,11 +72,13 @@ List<EndpointDescription> Server::endpoints(const String& askedUrl) const {
 List<UserTokenPolicy> Server::userTokens(MessageSecurityMode mode) const {
   List<UserTokenPolicy> out;
   if (settings_.allowAnonymous) out.push_back({"anonymous", UserTokenType::Anonymous, {}, {}, {}});
-  // A password is encrypted on every channel: with the channel's policy, or one of its own.
-  const auto policy =
-      mode == MessageSecurityMode::None ? String(secure::policyNamed("Basic256Sha256")->uri) : String();
-  if (settings_.checkPassword && settings_.identity)
+  // A password is encrypted, a certificate proved on every channel: with the channel's policy, or one of its own.
+  const auto policy = mode == MessageSecurityMode::None ? String(secure::policyNamed("Basic256Sha256")->uri) : String();
+  const auto somebodyHas = [](const std::function<bool()>& any) { return !any || any(); };
+  if (settings_.checkPassword && settings_.identity && somebodyHas(settings_.hasPasswords))
     out.push_back({"password", UserTokenType::UserName, {}, {}, policy});
+  if (settings_.checkUserCertificate && settings_.identity && somebodyHas(settings_.hasUserCertificates))
+    out.push_back({"certificate", UserTokenType::Certificate, {}, {}, policy});
   return out;
 }
 

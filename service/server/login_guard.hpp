@@ -11,7 +11,9 @@ namespace zunth::server {
 class LoginGuard {
  public:
   /// How long the next login has to wait, in ms; 0 when it may be tried.
-  double wait(ua::Instant now) const { return std::max(0.0, std::chrono::duration<double, std::milli>(until_ - now).count()); }
+  double wait(ua::Instant now) const {
+    return std::max(0.0, std::chrono::duration<double, std::milli>(until_ - now).count());
+  }
   void failed(ua::Instant now) {
     if (++failures_ <= kFree) return;
     const double seconds = std::min<double>(kMost, 1u << std::min(failures_ - kFree - 1, 10u));

@@ -52,21 +52,24 @@ List<StatusCode> checkArguments(const space::Space& space, const std::vector<Arg
 
 /// The method to carry out, with arguments that fit; `argumentResults` tells which of them don't.
 Result<space::NodeIndex> checkCall(const space::Space& space, const CallMethodRequest& call,
-                                   List<StatusCode>& argumentResults) {
+                                   const space::Rights& rights, List<StatusCode>& argumentResults) {
   const auto object = space.find(call.objectId), named = space.find(call.methodId);
   if (call.objectId.isNull() || call.methodId.isNull())
     return Error{call.methodId.isNull() ? status::BadMethodInvalid : status::BadNodeIdInvalid,
                  "a call names an object and a method",
                  {}};
-  if (object == space::kNoNode) return Error{status::BadNodeIdUnknown, "there is no node " + call.objectId.text(), {}};
-  const auto method = named == space::kNoNode || space.nodeClass(named) != NodeClass::Method
-                          ? space::kNoNode
-                          : methodOf(space, object, named);
+  if (object == space::kNoNode || !space.sees(rights, object))
+    return Error{status::BadNodeIdUnknown, "there is no node " + call.objectId.text(), {}};
+  const bool isMethod =
+      named != space::kNoNode && space.sees(rights, named) && space.nodeClass(named) == NodeClass::Method;
+  const auto method = !isMethod ? space::kNoNode : methodOf(space, object, named);
   if (method == space::kNoNode)
     return Error{
         status::BadMethodInvalid, fmt::format("{} has no method {}", space.path(object), call.methodId.text()), {}};
   if (!space.isExecutable(method))
     return Error{status::BadNotExecutable, space.path(method) + " can't be called now", {}};
+  if (const auto code = space.check(rights, method, PermissionType::Call); code.isBad())
+    return Error{code, space.path(method) + " may be called by others, not by this user", {}};
   const auto wanted = space::methodArguments(space, method, "InputArguments");
   if (call.inputArguments.size() != wanted.size())
     return Error{
@@ -93,7 +96,7 @@ Result<void> Server::call(const CallRequest& request, Context& context) {
   for (std::size_t i = 0; i < count; ++i) {
     const auto& one = request.methodsToCall[i];
     List<StatusCode> argumentResults;
-    auto method = checkCall(space_, one, argumentResults);
+    auto method = checkCall(space_, one, context.rights(), argumentResults);
     announcer_.called(context.actor(), one, method.code());
     if (!method) {
       CallMethodResult result;
@@ -110,6 +113,8 @@ Result<void> Server::call(const CallRequest& request, Context& context) {
     };
     if (const auto own = serverMethods_.find(*method); own != serverMethods_.end())
       finish((this->*own->second)(one.inputArguments, context));
+    else if (const auto known = sessionMethods_.find(*method); known != sessionMethods_.end())
+      finish(known->second(one.inputArguments, context.session->sessionId));
     else if (const auto handler = callHandlers_.find(*method); handler != callHandlers_.end())
       handler->second(one.inputArguments, finish);
     else

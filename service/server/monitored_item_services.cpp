@@ -76,10 +76,13 @@ Result<MonitoredItemCreateResult> Server::createItem(monitor::Subscription& subs
       subscription.items().size() >= settings_.limits.maxMonitoredItemsPerSubscription)
     return Error{status::BadTooManyMonitoredItems, "the server watches as many items as it may", {}};
   const auto node = space_.find(what.nodeId);
-  if (node == space::kNoNode) return Error{status::BadNodeIdUnknown, "there is no node " + what.nodeId.text(), {}};
+  if (node == space::kNoNode || !space_.sees(context.rights(), node))
+    return Error{status::BadNodeIdUnknown, "there is no node " + what.nodeId.text(), {}};
   const auto attribute = static_cast<AttributeId>(what.attributeId);
   if (asked.monitoringMode < MonitoringMode::Disabled || asked.monitoringMode > MonitoringMode::Reporting)
     return status::BadMonitoringModeInvalid;
+  const auto code = space_.check(context.rights(), node, permissionToWatch(attribute));
+  if (code.isBad()) return Error{code, "this user may not watch " + space_.path(node), {}};
   const auto current = space::readAttribute(space_, node, attribute);
   if (current.status == status::BadAttributeIdInvalid || current.status == status::BadNotReadable)
     return Error{current.status, space_.path(node) + " has no such attribute that can be read", {}};

@@ -30,6 +30,13 @@ bool operate(const Items& items, WantedDiagnostics wanted, Response& response, O
 
 const Error kDone{status::Good, {}, {}};
 
+/// Good, or why this user may not do it with that node. A node that isn't there is found out about later.
+Error mayDo(const space::Space& space, const space::Rights& rights, const NodeId& id, std::uint32_t permission) {
+  const auto node = space.find(id);
+  const auto code = node == space::kNoNode ? status::Good : space.check(rights, node, permission);
+  return {code, code.isBad() ? "this user may not change " + id.text() : "", {}};
+}
+
 }  // namespace
 
 Result<void> Server::mayManageNodes(std::size_t operations) const {
@@ -44,6 +51,11 @@ Result<AddNodesResponse> Server::addNodes(const AddNodesRequest& request, Contex
   AddNodesResponse response;
   std::vector<ModelChangeStructureDataType> changes;
   const bool allGood = operate(request.nodesToAdd, context.reply.wanted(), response, [&](const AddNodesItem& item) {
+    const Error may = mayDo(space_, context.rights(), item.parentNodeId.nodeId, PermissionType::AddNode);
+    if (may.code.isBad()) {
+      response.results.push_back({may.code, {}});
+      return may;
+    }
     auto added = space::addNode(space_, item);
     response.results.push_back({added.code(), added ? space_.nodeId(*added) : NodeId()});
     if (!added) return added.error();
@@ -63,6 +75,11 @@ Result<DeleteNodesResponse> Server::deleteNodes(const DeleteNodesRequest& reques
   std::vector<ModelChangeStructureDataType> changes;
   const bool allGood =
       operate(request.nodesToDelete, context.reply.wanted(), response, [&](const DeleteNodesItem& item) {
+        const Error may = mayDo(space_, context.rights(), item.nodeId, PermissionType::DeleteNode);
+        if (may.code.isBad()) {
+          response.results.push_back(may.code);
+          return may;
+        }
         const auto node = space_.find(item.nodeId);
         const auto parent = node == space::kNoNode ? node : space_.parent(node);
         auto parentChange =
@@ -84,6 +101,11 @@ Result<AddReferencesResponse> Server::addReferences(const AddReferencesRequest& 
   std::vector<ModelChangeStructureDataType> changes;
   const bool allGood =
       operate(request.referencesToAdd, context.reply.wanted(), response, [&](const AddReferencesItem& item) {
+        const Error may = mayDo(space_, context.rights(), item.sourceNodeId, PermissionType::AddReference);
+        if (may.code.isBad()) {
+          response.results.push_back(may.code);
+          return may;
+        }
         auto added = space::addReference(space_, item);
         response.results.push_back(added.code());
         if (added) changes.push_back(change(space_, space_.find(item.sourceNodeId), Verb::ReferenceAdded));
@@ -100,6 +122,11 @@ Result<DeleteReferencesResponse> Server::deleteReferences(const DeleteReferences
   std::vector<ModelChangeStructureDataType> changes;
   const bool allGood =
       operate(request.referencesToDelete, context.reply.wanted(), response, [&](const DeleteReferencesItem& item) {
+        const Error may = mayDo(space_, context.rights(), item.sourceNodeId, PermissionType::RemoveReference);
+        if (may.code.isBad()) {
+          response.results.push_back(may.code);
+          return may;
+        }
         auto deleted = space::deleteReference(space_, item);
         response.results.push_back(deleted.code());
         if (deleted) changes.push_back(change(space_, space_.find(item.sourceNodeId), Verb::ReferenceDeleted));

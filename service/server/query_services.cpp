@@ -33,7 +33,7 @@ Result<QueryFirstResponse> Server::queryFirst(const QueryFirstRequest& request, 
   if (!response.parsingResults.empty()) return response;
   const std::uint32_t limit = settings_.limits.maxDataSetsPerQuery;
   const std::uint32_t most = request.maxDataSetsToReturn ? std::min(request.maxDataSetsToReturn, limit) : limit;
-  auto page = query->page(space_, 0, most);
+  auto page = query->page(space_, 0, most, context.rights());
   auto point = keepQuery(*context.session, {std::move(*query), most, 0}, page);
   if (!point) return point.error();
   response.continuationPoint = *point;
@@ -49,7 +49,7 @@ Result<QueryNextResponse> Server::queryNext(const QueryNextRequest& request, Con
   if (!rest) return Error{status::BadContinuationPointInvalid, "no query of this session goes on there", {}};
   QueryNextResponse response;
   if (request.releaseContinuationPoint) return response;
-  auto page = rest.mapped().query.page(space_, rest.mapped().from, rest.mapped().most);
+  auto page = rest.mapped().query.page(space_, rest.mapped().from, rest.mapped().most, context.rights());
   auto point = keepQuery(*context.session, std::move(rest.mapped()), page);
   if (!point) return point.error();
   response.revisedContinuationPoint = *point;

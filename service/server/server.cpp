@@ -216,6 +216,6 @@ std::size_t Server::subscriptionCount() const {
 void Server::channelOpened(const Peer& peer, const OpenSecureChannelRequest& request) {
   announcer_.channelOpened(peer, request, status::Good);
 }
-void Server::channelClosed(const Peer& peer, StatusCode why) { announcer_.channelClosed(peer, why); }
+void Server::channelClosed(const Peer& peer, const Error& why) { announcer_.channelClosed(peer, why); }
 
 }  // namespace zunth::server

@@ -38,6 +38,14 @@ struct Limits {
   double mostSessionTimeout = 3'600'000;  // ms
 };
 
+/// What a site knows of a user beside how they prove who they are.
+struct Account {
+  std::vector<ua::NodeId> roles;
+};
+
+/// One rule by which every session has the role.
+std::vector<secure::RoleRule> rolesForEveryone(ua::StandardId role);
+
 struct Settings {
   std::string applicationName = "Zunth";
   std::string applicationUri = "urn:zunth";
@@ -48,8 +56,16 @@ struct Settings {
   /// Whether a client's certificate (with its chain) is accepted; why not, otherwise.
   std::function<ua::Result<void>(const ua::ByteString& chain)> trust;
   bool allowAnonymous = false;
-  /// Whether a name and password are right, when users may log in with them. BadUserAccessDenied otherwise.
-  std::function<ua::Result<void>(const std::string& name, const std::string& password)> checkPassword;
+  /// The account to a name and password, when users may log in with them. BadUserAccessDenied when they don't fit.
+  /// It may take its time, and tells what came of it on the server's thread.
+  std::function<void(std::string name, std::string password, std::function<void(ua::Result<Account>)> done)>
+      checkPassword;
+  /// The account to a user's certificate, when users may log in with one. BadUserAccessDenied when it isn't trusted.
+  std::function<ua::Result<Account>(const ua::ByteString& chain)> checkUserCertificate;
+  /// Whether anybody could log in so at present; endpoints offer only what somebody has. Always, without these.
+  std::function<bool()> hasPasswords, hasUserCertificates;
+  /// Who gets which role; without another word, whoever is let in is an engineer.
+  std::vector<secure::RoleRule> roles = rolesForEveryone(ua::id::WellKnownRole_Engineer);
   bool allowNodeManagement = false;  // AddNodes and so on, by any client
   bool acceptRegistrations = false;  // RegisterServer: stands in for a discovery server
   bool diagnostics = true;           // counters of sessions and subscriptions; switchable at the EnabledFlag
@@ -76,6 +92,9 @@ struct CallOutcome {
 /// Carries out a method, arguments checked already; tells what came of it, now or later, on the server's thread.
 using CallHandler = std::function<void(std::vector<ua::Variant> inputs, std::function<void(CallOutcome)> done)>;
 
+/// Carries out a method at once that must know whose session it is, as when files are opened.
+using SessionMethod = std::function<CallOutcome(const std::vector<ua::Variant>& inputs, const ua::NodeId& sessionId)>;
+
 /// The services of the standard (Part 4) over one address space, without sockets or threads: requests come in decoded
 /// from a channel, answers go out through Peer. All calls on one thread.
 class Server {
@@ -95,6 +114,9 @@ class Server {
     writeHandlers_[variable] = std::move(handler);
   }
   void setCallHandler(space::NodeIndex method, CallHandler handler) { callHandlers_[method] = std::move(handler); }
+  void setSessionMethod(space::NodeIndex method, SessionMethod carryOut) {
+    sessionMethods_[method] = std::move(carryOut);
+  }
 
   /// Told of each variable with a write handler that clients delete, before it goes.
   void setRemovalHandler(std::function<void(space::NodeIndex)> handler) { removalHandler_ = std::move(handler); }
@@ -105,9 +127,14 @@ class Server {
 
   /// Where it is to be found, once the ports are known.
   void setEndpointUrls(std::vector<std::string> urls) { settings_.endpointUrls = std::move(urls); }
+  /// Shows another certificate from the next channel on.
+  void setIdentity(std::shared_ptr<const secure::Identity> identity) { settings_.identity = std::move(identity); }
+  /// The accounts or the rules have changed: sessions of users whom `accountOf` doesn't know any more end, the others
+  /// get what they now may.
+  void accountsChanged(const std::function<ua::Result<Account>(const User& user)>& accountOf);
   /// The channel of a peer was opened or its token renewed, or it ended.
   void channelOpened(const Peer& peer, const ua::OpenSecureChannelRequest& request);
-  void channelClosed(const Peer& peer, ua::StatusCode why);
+  void channelClosed(const Peer& peer, const ua::Error& why);
 
   space::Space& space() { return space_; }
   const Settings& settings() const { return settings_; }
@@ -124,6 +151,8 @@ class Server {
     Reply reply;
     ua::Instant now;
     ua::DateTime wallClock;
+    /// What the caller may do; nothing where there is no session.
+    const space::Rights& rights() const { return session->rights; }
     Announcer::Actor actor() const { return {session, header, *peer}; }
     /// When the client no longer waits for an answer.
     ua::Instant giveUpAt() const {
@@ -159,11 +188,18 @@ class Server {
   ua::Result<void> mayRegister(const Context& context) const;
   ua::Result<ua::CreateSessionResponse> createSession(const ua::CreateSessionRequest&, Context&);
   ua::Result<ua::CreateSessionResponse> newSession(const ua::CreateSessionRequest&, Context&);
-  ua::Result<ua::ActivateSessionResponse> activateSession(const ua::ActivateSessionRequest&, Context&);
-  /// The user's name, empty for an anonymous one. BadIdentityTokenInvalid, BadIdentityTokenRejected,
+  ua::Result<void> activateSession(const ua::ActivateSessionRequest&, Context&);
+  using TellUser = std::function<void(ua::Result<User>)>;
+  /// Who the user is, told now or later. BadIdentityTokenInvalid, BadIdentityTokenRejected, BadUserSignatureInvalid,
   /// BadUserAccessDenied.
-  ua::Result<ua::String> checkIdentity(const ua::ExtensionObject& token, const Context&);
-  ua::Result<ua::String> checkPassword(const ua::UserNameIdentityToken& token, const Context&);
+  void checkIdentity(const ua::ActivateSessionRequest& request, const Context&, const TellUser& tell);
+  void checkPassword(const ua::UserNameIdentityToken& token, const Context&, const TellUser& tell);
+  struct Activation;
+  void finishActivation(const Activation& activation, ua::Result<User> user);
+  ua::Result<User> checkUserCertificate(const ua::X509IdentityToken& token, const ua::SignatureData& signature,
+                                        const Context&) const;
+  /// Gives the session what its user may do, and takes away what it watches beyond that.
+  void grant(Session& session);
   ua::Result<void> checkClientCertificate(const ua::CreateSessionRequest&, const Context&) const;
   ua::Result<void> checkClientSignature(const ua::ActivateSessionRequest&, const Context&) const;
   ua::Result<ua::CloseSessionResponse> closeSession(const ua::CloseSessionRequest&, Context&);
@@ -194,7 +230,7 @@ class Server {
 
   // Attributes and methods: attribute_services.cpp, method_services.cpp, server_methods.cpp
   ua::Result<ua::ReadResponse> read(const ua::ReadRequest&, Context&);
-  ua::DataValue readOne(const ua::ReadValueId& what, ua::TimestampsToReturn timestamps, ua::DateTime wallClock) const;
+  ua::DataValue readOne(const ua::ReadValueId& what, ua::TimestampsToReturn timestamps, const Context& context) const;
   ua::Result<void> write(const ua::WriteRequest&, Context&);
   ua::Result<void> call(const ua::CallRequest&, Context&);
   /// A method of the Server object; it may look at who calls.
@@ -240,10 +276,11 @@ class Server {
   ua::Result<std::shared_ptr<const monitor::EventSelector>> selectorOf(const ua::ExtensionObject& filter,
                                                                        ua::ExtensionObject& filterResult) const;
 
-  // The Server object of namespace 0 and its diagnostics: server_object.cpp, server_diagnostics.cpp
+  // The Server object of namespace 0 and its diagnostics: server_object.cpp, server_diagnostics.cpp, server_roles.cpp
   void fillServerObject();
   void fillCapabilities();
   void fillDiagnostics();
+  void fillRoles();
   ua::ServerStatusDataType serverStatus() const;
   ua::ServerDiagnosticsSummaryDataType diagnosticsSummary() const;
   ua::SessionDiagnosticsDataType diagnosticsOf(const Session& session) const;
@@ -279,6 +316,7 @@ class Server {
   std::unordered_map<space::NodeIndex, WriteHandler> writeHandlers_;
   std::unordered_map<space::NodeIndex, CallHandler> callHandlers_;
   std::unordered_map<space::NodeIndex, ServerMethod> serverMethods_;
+  std::unordered_map<space::NodeIndex, SessionMethod> sessionMethods_;
   std::function<void(space::NodeIndex)> removalHandler_;
   std::function<void(ua::ServerState, std::uint32_t)> stateHandler_;
   ua::ServerDiagnosticsSummaryDataType summary_;  // its counters

@@ -168,6 +168,10 @@ void Server::fillDiagnostics() {
     for (const auto& [token, session] : sessions_) all.push_back(diagnosticsOf(*session));
     return objectsOf(all);
   });
+  // Part 5, 6.3.6: who is in, and how, is not for everyone.
+  space_.setPermissions(
+      space_.at(id::Server_ServerDiagnostics_SessionsDiagnosticsSummary_SessionSecurityDiagnosticsArray),
+      space::administrators());
   live(id::Server_ServerDiagnostics_SessionsDiagnosticsSummary_SessionSecurityDiagnosticsArray, [this] {
     std::vector<SessionSecurityDiagnosticsDataType> all;
     for (const auto& [token, session] : sessions_) all.push_back(securityOf(*session));
@@ -221,6 +225,12 @@ void Server::showSession(const Session& session) {
                                             [this, of] { return diagnosticsOf(*of); });
   showStructure<SessionSecurityDiagnosticsDataType>(space_, space_.child(*object, {0, "SessionSecurityDiagnostics"}),
                                                     clock_.wallClock, [this, of] { return securityOf(*of); });
+  if (const auto security = space_.child(*object, {0, "SessionSecurityDiagnostics"}); security != space::kNoNode) {
+    space_.setPermissions(security, space::administrators());
+    for (const auto& reference : space_.references(security))
+      if (reference.isForward() && space_.isSubtype(reference.type(), id::Aggregates))
+        space_.setPermissions(reference.target(), space::administrators());
+  }
   if (const auto array = space_.child(*object, {0, "SubscriptionDiagnosticsArray"}); array != space::kNoNode)
     space_.setSource(array,
                      [this, of] { return DataValue(objectsOf(subscriptionDiagnostics(of)), clock_.wallClock()); });

@@ -60,12 +60,14 @@ CallOutcome Server::setSubscriptionDurable(const std::vector<Variant>& inputs, C
   return out;
 }
 
-/// Part 5, 9.4: for administrators. Who that is, is not known on an unsecured channel.
+/// Part 5, 9.4: for administrators. On an unsecured channel nobody can be sure of them.
 CallOutcome Server::requestServerStateChange(const std::vector<Variant>& inputs, Context& context) {
   if (context.peer->security().mode != MessageSecurityMode::SignAndEncrypt)
     return refused(
         {status::BadSecurityModeInsufficient, "the server's state is changed over encrypted connections", {}});
-  if (context.session->userName.empty() || !stateHandler_)
+  const bool isAdministrator = context.rights().hasRole(id::WellKnownRole_ConfigureAdmin) ||
+                               context.rights().hasRole(id::WellKnownRole_SecurityAdmin);
+  if (!isAdministrator || !stateHandler_)
     return refused({status::BadUserAccessDenied, "the server's state is changed by its administrators", {}});
   const auto state = static_cast<ServerState>(*inputs[0].get<std::int32_t>());
   if (state != ServerState::Shutdown && state != ServerState::Suspended && state != ServerState::Running)

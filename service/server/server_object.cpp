@@ -55,6 +55,7 @@ void Server::fillServerObject() {
   set(id::OPCUANamespaceMetadata_StaticStringNodeIdPattern, String(""));
   fillCapabilities();
   fillDiagnostics();
+  fillRoles();
 
   serverMethods_[space_.at(id::Server_GetMonitoredItems)] = &Server::getMonitoredItems;
   serverMethods_[space_.at(id::Server_ResendData)] = &Server::resendData;

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/monitor/subscription.hpp"
+#include "core/secure/roles.hpp"
 #include "core/space/query.hpp"
 #include "service/server/peer.hpp"
 
@@ -10,6 +11,14 @@
 
 namespace zunth::server {
 
+/// Who a session's user turned out to be.
+struct User {
+  ua::String name;                     // empty for an anonymous one
+  secure::Caller caller;               // as role rules see it
+  std::vector<ua::NodeId> ownRoles;    // given to this very user
+  ua::String mechanism = "Anonymous";  // how they proved it
+};
+
 /// A session (Part 4, 5.6): who speaks, over which channel, and what waits for an answer.
 struct Session {
   ua::NodeId sessionId;
@@ -17,14 +26,16 @@ struct Session {
   ua::String name;
   ua::ApplicationDescription client;
   ua::String endpointUrl;
-  ua::String userName;  // empty for an anonymous user
-  double timeout = 0;   // ms without a word from the client before it is closed
+  User user;
+  space::Rights rights;  // what this user may do here
+  double timeout = 0;    // ms without a word from the client before it is closed
   ua::Instant createdAt{}, lastContact{};
   std::weak_ptr<Peer> peer;
   std::uint32_t channelId = 0;
   bool isActivated = false;
-  ua::ByteString serverNonce;         // the last one given; the client signs it when it activates the session
-  std::uint32_t maxResponseSize = 0;  // octets; 0 for any
+  ua::ByteString serverNonce;  // the last one given; the client signs it when it activates the session
+  std::shared_ptr<const secure::Identity> identity;  // what the server showed this client
+  std::uint32_t maxResponseSize = 0;                 // octets; 0 for any
   ua::List<ua::String> locales;
 
   /// Counters and times as the diagnostics show them (Part 5, 12.11); the rest is filled in when they are read.

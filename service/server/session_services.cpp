@@ -1,5 +1,6 @@
 #include "core/secure/asymmetric.hpp"
 #include "service/server/random.hpp"
+#include "service/server/request_checks.hpp"
 #include "service/server/server.hpp"
 
 #include <algorithm>
@@ -80,11 +81,13 @@ Result<CreateSessionResponse> Server::newSession(const CreateSessionRequest& req
   response.revisedSessionTimeout = session->timeout;
   response.serverNonce = session->serverNonce = randomOctets();
   response.serverEndpoints = endpoints(request.endpointUrl);
-  if (settings_.identity) response.serverCertificate = settings_.identity->certificate.der();
+  const auto& shown = context.peer->security().own;
+  session->identity = shown ? shown : settings_.identity;
+  if (session->identity) response.serverCertificate = session->identity->certificate.der();
   if (const auto* policy = context.peer->security().policy()) {
     response.serverSignature.algorithm = String(policy->signatureUri);
     response.serverSignature.signature = secure::sign(
-        *policy, settings_.identity->key, secure::sessionProof(request.clientCertificate, request.clientNonce));
+        *policy, session->identity->key, secure::sessionProof(request.clientCertificate, request.clientNonce));
   }
   response.maxRequestMessageSize = settings_.maxMessageSize;
   spdlog::info("session '{}' created by {} at {}", session->name.view(), session->client.applicationUri.view(),
@@ -120,94 +123,217 @@ Result<void> Server::checkClientSignature(const ActivateSessionRequest& request,
   if (!policy) return {};
   auto certificate = secure::Certificate::fromDer(security.peerCertificate);
   const auto& signature = request.clientSignature.signature;
-  const Bytes data = secure::sessionProof(settings_.identity->certificate.der(), context.session->serverNonce);
+  const Bytes data = secure::sessionProof(context.session->identity->certificate.der(), context.session->serverNonce);
   if (!certificate || !secure::verify(*policy, *certificate, data, secure::view(signature)))
     return Error{status::BadApplicationSignatureInvalid, "the client's signature does not fit its certificate", {}};
   return {};
 }
 
-Result<String> Server::checkIdentity(const ExtensionObject& token, const Context& context) {
+void Server::checkIdentity(const ActivateSessionRequest& request, const Context& context, const TellUser& tell) {
+  const auto& token = request.userIdentityToken;
   const bool isAnonymous = token.isNull() || token.is<AnonymousIdentityToken>();
   if (isAnonymous) {
     if (!settings_.allowAnonymous)
-      return Error{status::BadIdentityTokenRejected, "this server takes no anonymous users",
-                   settings_.checkPassword ? "log in with a name and password" : "set 'anonymous: on' in site.yaml"};
-    if (token.isNull()) return String();
+      return tell(
+          Error{status::BadIdentityTokenRejected, "this server takes no anonymous users",
+                settings_.checkPassword ? "log in with a name and password" : "set 'anonymous: on' in site.yaml"});
+    if (token.isNull()) return tell(User{});
     auto anonymous = token.as<AnonymousIdentityToken>();
-    if (!anonymous) return Error{status::BadIdentityTokenInvalid, anonymous.error().cause, {}};
+    if (!anonymous) return tell(Error{status::BadIdentityTokenInvalid, anonymous.error().cause, {}});
     if (!anonymous->policyId.empty() && anonymous->policyId.view() != "anonymous")
-      return Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}};
-    return String();
+      return tell(Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}});
+    return tell(User{});
   }
-  if (!token.is<UserNameIdentityToken>() || !settings_.checkPassword || !settings_.identity)
-    return Error{status::BadIdentityTokenRejected, "this server takes no users of this kind", {}};
-  auto named = token.as<UserNameIdentityToken>();
-  if (!named) return Error{status::BadIdentityTokenInvalid, named.error().cause, {}};
-  if (!named->policyId.empty() && named->policyId.view() != "password")
-    return Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}};
+  const bool hasIdentity = context.session->identity != nullptr;
+  const bool isNamed = token.is<UserNameIdentityToken>() && settings_.checkPassword && hasIdentity;
+  const bool isCertified = token.is<X509IdentityToken>() && settings_.checkUserCertificate && hasIdentity;
+  if (!isNamed && !isCertified)
+    return tell(Error{status::BadIdentityTokenRejected, "this server takes no users of this kind", {}});
   if (const double wait = loginGuard_.wait(context.now); wait > 0)
-    return Error{
-        status::BadUserAccessDenied, fmt::format("too many logins have failed: wait {:.0f} s", wait / 1000 + 0.5), {}};
-  auto name = checkPassword(*named, context);
-  if (name)
-    loginGuard_.succeeded();
-  else
-    loginGuard_.failed(context.now);
-  return name;
+    return tell(Error{
+        status::BadUserAccessDenied, fmt::format("too many logins have failed: wait {:.0f} s", wait / 1000 + 0.5), {}});
+  const TellUser guarded = [this, tell](Result<User> user) {
+    if (user)
+      loginGuard_.succeeded();
+    else
+      loginGuard_.failed(clock_.now());
+    tell(std::move(user));
+  };
+  if (isNamed) {
+    auto named = token.as<UserNameIdentityToken>();
+    if (!named) return guarded(Error{status::BadIdentityTokenInvalid, named.error().cause, {}});
+    return checkPassword(*named, context, guarded);
+  }
+  auto certified = token.as<X509IdentityToken>();
+  if (!certified) return guarded(Error{status::BadIdentityTokenInvalid, certified.error().cause, {}});
+  guarded(checkUserCertificate(*certified, request.userTokenSignature, context));
 }
 
+namespace {
+
+/// What protects a user's secret or signature: the channel's policy, or on an unsecured channel one of the token's own.
+const secure::Policy& tokenPolicy(const Peer& peer) {
+  const auto* policy = peer.security().policy();
+  return policy ? *policy : *secure::policyNamed("Basic256Sha256");
+}
+
+}  // namespace
+
 /// Part 4, 7.41.2: the secret is a length, the password, and the nonce that the server gave last.
-Result<String> Server::checkPassword(const UserNameIdentityToken& token, const Context& context) {
-  const auto* channelPolicy = context.peer->security().policy();
-  const auto* policy = channelPolicy ? channelPolicy : secure::policyNamed("Basic256Sha256");
-  if (token.encryptionAlgorithm.view() != policy->encryptionUri)
-    return Error{status::BadIdentityTokenInvalid,
-                 "the password must be encrypted with " + std::string(policy->encryptionUri),
-                 {}};
-  const auto secret = secure::decrypt(*policy, settings_.identity->key, secure::view(token.password));
+void Server::checkPassword(const UserNameIdentityToken& token, const Context& context, const TellUser& tell) {
+  if (!token.policyId.empty() && token.policyId.view() != "password")
+    return tell(Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}});
+  const auto& policy = tokenPolicy(*context.peer);
+  if (token.encryptionAlgorithm.view() != policy.encryptionUri)
+    return tell(Error{status::BadIdentityTokenInvalid,
+                      "the password must be encrypted with " + std::string(policy.encryptionUri),
+                      {}});
+  const auto secret = secure::decrypt(policy, context.session->identity->key, secure::view(token.password));
   const Error unreadable{status::BadIdentityTokenInvalid, "the password can't be decrypted", {}};
-  if (!secret) return unreadable;
+  if (!secret) return tell(unreadable);
   BinaryReader reader(*secret);
   const auto length = reader.next<std::uint32_t>();
   const auto& nonce = context.session->serverNonce;
-  if (!reader.ok() || length < nonce.size() || length > reader.remaining()) return unreadable;
+  if (!reader.ok() || length < nonce.size() || length > reader.remaining()) return tell(unreadable);
   const std::string_view text(reinterpret_cast<const char*>(reader.rest().data()), length);
   // An old token that is replayed carries an old nonce.
-  if (text.substr(length - nonce.size()) != nonce.view()) return unreadable;
-  const std::string password(text.substr(0, length - nonce.size()));
-  if (auto fine = settings_.checkPassword(token.userName.str(), password); !fine) return fine.error();
-  return token.userName;
+  if (text.substr(length - nonce.size()) != nonce.view()) return tell(unreadable);
+  settings_.checkPassword(token.userName.str(), std::string(text.substr(0, length - nonce.size())),
+                          [tell, name = token.userName](Result<Account> account) {
+                            if (!account) return tell(account.error());
+                            User user;
+                            user.name = name;
+                            user.mechanism = "UserName";
+                            user.caller.isAnonymous = false;
+                            user.caller.userName = name.str();
+                            user.ownRoles = std::move(account->roles);
+                            tell(std::move(user));
+                          });
 }
 
-Result<ActivateSessionResponse> Server::activateSession(const ActivateSessionRequest& request, Context& context) {
+/// Part 4, 7.41.4: who has the key signs what the server gave last.
+Result<User> Server::checkUserCertificate(const X509IdentityToken& token, const SignatureData& signature,
+                                          const Context& context) const {
+  if (!token.policyId.empty() && token.policyId.view() != "certificate")
+    return Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}};
+  auto certificate = secure::Certificate::fromDer(token.certificateData);
+  if (!certificate) return Error{status::BadIdentityTokenInvalid, certificate.error().cause, {}};
+  const Bytes data = secure::sessionProof(context.session->identity->certificate.der(), context.session->serverNonce);
+  if (!secure::verify(tokenPolicy(*context.peer), *certificate, data, secure::view(signature.signature)))
+    return Error{status::BadUserSignatureInvalid, "the user's signature does not fit their certificate", {}};
+  auto account = settings_.checkUserCertificate(token.certificateData);
+  if (!account) return account.error();
+  User user;
+  user.name = String(certificate->subject());
+  user.mechanism = "Certificate";
+  user.caller.isAnonymous = false;
+  user.caller.userThumbprint = certificate->thumbprintText();
+  user.caller.userSubject = certificate->subject();
+  user.ownRoles = std::move(account->roles);
+  return user;
+}
+
+std::vector<secure::RoleRule> rolesForEveryone(StandardId role) {
+  secure::RoleRule rule;
+  rule.role = NodeId(role);
+  rule.identities = List<IdentityMappingRuleType>(
+      {{IdentityCriteriaType::Anonymous, {}}, {IdentityCriteriaType::AuthenticatedUser, {}}});
+  return {rule};
+}
+
+void Server::grant(Session& session) {
+  const auto peer = session.peer.lock();
+  if (!peer) return;
+  auto& caller = session.user.caller;
+  caller.endpointUrl = session.endpointUrl.str();
+  if (auto certificate = secure::Certificate::fromDer(peer->security().peerCertificate))
+    caller.applicationUri = certificate->applicationUri();
+  auto roles = secure::rolesOf(caller, settings_.roles);
+  for (const auto& role : session.user.ownRoles)
+    if (std::ranges::find(roles, role) == roles.end()) roles.push_back(role);
+  session.rights = space::Rights(std::move(roles), peer->security().mode, peer->isEncryptedBelow());
+  for (const auto& [id, subscription] : session.subscriptions)
+    for (const auto& [itemId, item] : subscription->items()) {
+      if (item->node() == space::kNoNode) continue;
+      const auto code = space_.check(session.rights, item->node(), permissionToWatch(item->attribute()));
+      if (code.isGood()) continue;
+      if (item->takesEvents())
+        events_.remove(*item);
+      else
+        sampling_.end(*item, code, clock_.wallClock());
+    }
+}
+
+void Server::accountsChanged(const std::function<Result<Account>(const User& user)>& accountOf) {
+  std::vector<Session*> ended;
+  for (auto& [token, session] : sessions_) {
+    if (!session->isActivated) continue;
+    if (!session->user.name.empty()) {
+      auto account = accountOf(session->user);
+      if (!account) {
+        ended.push_back(session.get());
+        continue;
+      }
+      session->user.ownRoles = std::move(account->roles);
+    }
+    grant(*session);
+  }
+  for (Session* session : ended)
+    endSession(*session, {status::BadUserAccessDenied, "the user may log in no longer", {}}, Subscriptions::Delete);
+}
+
+/// What is needed to go on once the user is known; the session may have ended meanwhile.
+struct Server::Activation {
+  std::shared_ptr<Peer> peer;
+  ActivateSessionRequest request;
+  Reply reply;
+};
+
+Result<void> Server::activateSession(const ActivateSessionRequest& request, Context& context) {
   Session& session = *context.session;
   if (!session.isActivated && session.channelId != context.peer->channelId())
     return Error{
         status::BadSecureChannelIdInvalid, "a session must first be activated on the channel that created it", {}};
+  // The server's certificate may have been renewed since: what counts is the one that this channel was opened with.
+  if (const auto& shown = context.peer->security().own) session.identity = shown;
   if (auto fine = checkClientSignature(request, context); !fine) {
     ++summary_.securityRejectedSessionCount;
     announcer_.sessionActivated(context.actor(), request, fine.code());
     return fine.error();
   }
-  const auto identity = checkIdentity(request.userIdentityToken, context);
-  announcer_.sessionActivated(context.actor(), request, identity.code());
-  if (!identity) {
+  auto activation = std::make_shared<Activation>(Activation{context.peer, request, context.reply});
+  checkIdentity(request, context,
+                [this, activation](Result<User> user) { finishActivation(*activation, std::move(user)); });
+  return {};
+}
+
+void Server::finishActivation(const Activation& activation, Result<User> user) {
+  const DateTime wallClock = clock_.wallClock();
+  const auto& request = activation.request;
+  const auto found = sessions_.find(request.requestHeader.authenticationToken);
+  if (found == sessions_.end())
+    return activation.reply.fault({status::BadSessionIdInvalid, "the session has ended", {}}, wallClock);
+  Session& session = *found->second;
+  if (!user) {
+    announcer_.sessionActivated({&session, request.requestHeader, *activation.peer}, request, user.code());
     ++summary_.securityRejectedSessionCount;
-    return identity.error();
+    return activation.reply.fault(user.error(), wallClock);
   }
   session.isActivated = true;
-  session.peer = context.peer;
-  session.channelId = context.peer->channelId();
-  session.userName = *identity;
-  const String user = session.userName.empty() ? String("Anonymous") : session.userName;
-  session.security.clientUserIdOfSession = user;
-  if (session.security.clientUserIdHistory.empty() || !(session.security.clientUserIdHistory.back() == user))
-    session.security.clientUserIdHistory.push_back(user);
-  session.security.authenticationMechanism = session.userName.empty() ? "Anonymous" : "UserName";
+  session.peer = activation.peer;
+  session.channelId = activation.peer->channelId();
+  session.user = std::move(*user);
+  grant(session);
+  announcer_.sessionActivated({&session, request.requestHeader, *activation.peer}, request, status::Good);
+  const String name = session.user.name.empty() ? String("Anonymous") : session.user.name;
+  session.security.clientUserIdOfSession = name;
+  if (session.security.clientUserIdHistory.empty() || !(session.security.clientUserIdHistory.back() == name))
+    session.security.clientUserIdHistory.push_back(name);
+  session.security.authenticationMechanism = session.user.mechanism;
   if (!request.localeIds.empty()) session.locales = request.localeIds;
   ActivateSessionResponse response;
   response.serverNonce = session.serverNonce = randomOctets();
-  return response;
+  activation.reply.send(std::move(response), wallClock);
 }
 
 Result<CloseSessionResponse> Server::closeSession(const CloseSessionRequest& request, Context& context) {
@@ -247,7 +373,7 @@ void Server::endSession(Session& session, const Error& why, Subscriptions subscr
       dropSubscription(session, id);
     else
       orphans_[id] = {std::move(session.subscriptions.extract(id).mapped()), session.client.applicationUri,
-                      session.userName};
+                      session.user.name};
   }
   if (diagnosticsOn_) hideSession(session);
   announcer_.sessionClosed(session, why.code == status::BadSessionClosed ? "CloseSession" : "Shutdown");

@@ -104,9 +104,9 @@ Result<TransferResult> Server::transferOne(std::uint32_t id, bool sendInitialVal
   if (!from && orphan == orphans_.end())
     return Error{status::BadSubscriptionIdInvalid, fmt::format("there is no subscription {}", id), {}};
   // Part 4, 5.13.7: to the same user only; without a user, to the same application.
-  const String user = from ? from->userName : orphan->second.userName;
+  const String user = from ? from->user.name : orphan->second.userName;
   const String application = from ? from->client.applicationUri : orphan->second.applicationUri;
-  if (!(user == to.userName) || (user.empty() && application.view() != to.client.applicationUri.view()))
+  if (!(user == to.user.name) || (user.empty() && application.view() != to.client.applicationUri.view()))
     return Error{status::BadUserAccessDenied, "the subscription belongs to somebody else", {}};
   if (from != &to) {
     if (to.subscriptions.size() >= settings_.limits.maxSubscriptionsPerSession)
@@ -123,6 +123,7 @@ Result<TransferResult> Server::transferOne(std::uint32_t id, bool sendInitialVal
     to.subscriptions[id] = std::move(subscription);
   }
   auto& subscription = *to.subscriptions[id];
+  grant(to);
   subscription.touch();
   subscription.countTransfer(application.view() == to.client.applicationUri.view());
   // What was sent before and not acknowledged can be had again.

@@ -6,7 +6,7 @@ namespace zunth::server {
 using namespace ua;
 
 BrowseResult Server::browseOne(Session& session, Session::BrowseRest work) {
-  auto page = space::browse(space_, work.what, work.most, work.from, work.view);
+  auto page = space::browse(space_, work.what, work.most, work.from, work.view, session.rights);
   BrowseResult result{page.status, {}, std::move(page.references)};
   if (!page.next) return result;
   if (session.browseRests.size() >= settings_.limits.maxContinuationPointsPerSession) {
@@ -84,7 +84,7 @@ Result<TranslateBrowsePathsToNodeIdsResponse> Server::translate(const TranslateB
   TranslateBrowsePathsToNodeIdsResponse response;
   OperationDiagnostics diagnostics(context.reply.wanted());
   for (const auto& path : request.browsePaths) {
-    response.results.push_back(space::translate(space_, path));
+    response.results.push_back(space::translate(space_, path, context.rights()));
     diagnostics.note(response.results.size() - 1, {response.results.back().statusCode, {}, {}});
   }
   diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());

@@ -114,6 +114,8 @@ TEST_CASE("values have the standard's form in JSON and in XML", "[ua][json][xml]
        "<String>trout &amp; fry</String>"},
       {Variant(*DateTime::parse("2026-05-04T07:30:00.125Z")), R"({"Type":13,"Body":"2026-05-04T07:30:00.125Z"})",
        R"("2026-05-04T07:30:00.125Z")", "<DateTime>2026-05-04T07:30:00.125Z</DateTime>"},
+      {Variant(DateTime{std::numeric_limits<std::int64_t>::max()}), R"({"Type":13,"Body":"9999-12-31T23:59:59Z"})",
+       R"("9999-12-31T23:59:59Z")", "<DateTime>9999-12-31T23:59:59Z</DateTime>"},
       {Variant(DateTime{}), R"({"Type":13,"Body":"0001-01-01T00:00:00Z"})", R"("0001-01-01T00:00:00Z")",
        "<DateTime>0001-01-01T00:00:00Z</DateTime>"},
       {Variant(*Guid::parse("72962b91-fa75-4ae6-8d28-b404dc7daf63")),

@@ -183,7 +183,8 @@ TEST_CASE("each class of node has its attributes and no others",
                                                                  {id::ServerState, A::DataTypeDefinition, good},
                                                                  {id::Double, A::DataTypeDefinition, none},
                                                                  {id::Argument, A::DataTypeDefinition, good},
-                                                                 {id::Server, A::RolePermissions, none}};
+                                                                 {id::Server, A::RolePermissions, good},
+                                                                 {id::Double, A::AccessRestrictions, good}};
   for (const auto& [node, attribute, expected] : cases) {
     INFO(node.value << " attribute " << static_cast<int>(attribute));
     CHECK(statusOf(node, attribute) == expected);

@@ -1,16 +1,15 @@
 // The client against the server over loopback sockets, both on one loop, and against peers that are no servers.
 #include "core/space/namespace0.hpp"
 #include "service/client/subscription.hpp"
-#include "service/server/listener.hpp"
+#include "service/endpoint/listener.hpp"
 
+#include "tests/service/run_loop.hpp"
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/redirect_error.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <boost/asio/write.hpp>
 #include <catch2/catch.hpp>
 #include <spdlog/spdlog.h>
-
-#include "tests/service/run_loop.hpp"
 
 using namespace zunth;
 using namespace zunth::ua;
@@ -31,7 +30,7 @@ struct Loopback {
     settings.endpointUrls = {"opc.tcp://127.0.0.1:0"};
     settings.limits.maxReferencesPerNode = 10;
     server = std::make_unique<server::Server>(space, settings);
-    listener = std::make_unique<server::Listener>(loop, *server);
+    listener = std::make_unique<endpoint::Listener>(loop, *server);
     url = *listener->listen("opc.tcp://127.0.0.1:0");
   }
   client::Awaitable<std::shared_ptr<client::Session>> session(bool reconnects = false) {
@@ -45,7 +44,7 @@ struct Loopback {
   asio::io_context loop{1};
   space::Space space;
   std::unique_ptr<server::Server> server;
-  std::unique_ptr<server::Listener> listener;
+  std::unique_ptr<endpoint::Listener> listener;
   std::string url;
 };
 

@@ -20,6 +20,8 @@ class FakePeer final : public server::Peer {
   const channel::ChannelSecurity& security() const override { return security_; }
   const ua::String& endpointUrl() const override { return url_; }
   std::string address() const override { return "test"; }
+  /// As if the channel were secured so.
+  void pretend(ua::MessageSecurityMode mode) { security_.mode = mode; }
   std::deque<std::pair<std::uint32_t, ua::Bytes>> answers;
 
  private:

@@ -1,4 +1,6 @@
 // The real thing: zunth-sim behind zunthd, reached by zunth, on loopback.
+#include "service/admin/site.hpp"
+
 #include <regex>
 
 #include "tests/service/process.hpp"
@@ -192,7 +194,7 @@ TEST_CASE("arrays, enumerations and several values are written and read", "[plan
   CHECK(std::any_of(tree.begin(), tree.end(),
                     [](const Json& n) { return n["path"] == "DF1/wash" && n["class"] == "Method"; }));
   CHECK(Json::parse(plant.zunth("show DF1/pressure --output json").out)["BrowseName"] == "2:pressure");
-  CHECK(Json::parse(plant.zunth("endpoints --output json").out)[0]["users"] == "anonymous, password");
+  CHECK(Json::parse(plant.zunth("endpoints --output json").out)[0]["users"] == "anonymous");
 }
 
 TEST_CASE("the command line reaches the rest of the services", "[plant]") {
@@ -315,6 +317,119 @@ TEST_CASE("users log in by name, on secured and on unsecured channels", "[plant]
   CHECK(plant.zunthAlone("user --site site --output json").out.find("hanna") != std::string::npos);
 }
 
+TEST_CASE("what an administrator changes counts at once, and others go on", "[plant][cu:Session Change User]") {
+  Plant plant;
+  ::setenv("ZUNTH_PASSWORD", "trout and salmon", 1);
+  REQUIRE(plant.zunthAlone("user add mia --role Observer --site site").code == 0);
+  CHECK(plant.zunthAlone("user add otto --role Fisherman --site site").error.find("there is no role 'Fisherman'") !=
+        std::string::npos);
+  std::smatch print;
+  const auto stranger = plant.zunth("read DF1/mode --user mia");
+  REQUIRE(std::regex_search(stranger.error, print, std::regex("--trust ([0-9A-F:]+)")));
+  REQUIRE(plant.zunth("read DF1/mode --user mia --trust " + print[1].str()).code == 0);
+
+  // Two who watch: a user, and one whom nothing of this concerns. Each line is another value of a counter.
+  const auto watch = [&](std::vector<std::string> more) {
+    std::vector<std::string> command{"/usr/bin/env",
+                                     "HOME=" + plant.folder.path.string(),
+                                     "XDG_CONFIG_HOME=",
+                                     program("zunth"),
+                                     "watch",
+                                     "DF1/pressure",
+                                     "--interval",
+                                     "50",
+                                     "--output",
+                                     "json",
+                                     "--at",
+                                     plant.url};
+    command.insert(command.end(), more.begin(), more.end());
+    return std::make_unique<Process>(command);
+  };
+  auto others = watch({});
+  auto mias = watch({"--user", "mia"});
+  REQUIRE(!others->line().empty());
+  REQUIRE(!mias->line().empty());
+  const auto goesOn = [](Process& process) {
+    for (int i = 0; i < 3; ++i)
+      if (process.line().empty()) return false;
+    return true;
+  };
+
+  // Roles
+  const auto refused = plant.zunth("write DF1/mode=Off --user mia");
+  CHECK(refused.code == 4);
+  CHECK(refused.error.find("this user may not write DF1/mode (BadUserAccessDenied)") != std::string::npos);
+  REQUIRE(plant.zunthAlone("user role mia Operator --site site").code == 0);
+  CHECK(plant.zunth("write DF1/mode=Off --user mia").code == 0);
+  CHECK(goesOn(*mias));
+
+  // A new certificate: open connections stay, new ones meet it.
+  const auto unknown = plant.zunth("read DF1/mode --security encrypt");
+  REQUIRE(std::regex_search(unknown.error, print, std::regex("zunth trust allow ([0-9A-F:]+)")));
+  REQUIRE(plant.zunthAlone("trust allow " + print[1].str() + " --site site").code == 0);
+  const auto before = plant.zunthAlone("certificate --site site --output json").out;
+  REQUIRE(plant.zunthAlone("certificate new --organization Fernhollow --site site").code == 0);
+  CHECK(plant.zunthAlone("certificate --site site --output json").out != before);
+  Outcome met{0, {}, {}};
+  for (int i = 0; i < 100 && met.code == 0; ++i) met = plant.zunth("read DF1/mode --security encrypt");
+  CHECK(met.error.find("a certificate that this client does not know") != std::string::npos);
+  CHECK(met.error.find("O = Fernhollow") != std::string::npos);
+  CHECK(goesOn(*mias));
+  CHECK(goesOn(*others));
+
+  // A user who is disabled is out; the other isn't.
+  REQUIRE(plant.zunthAlone("user disable mia --site site").code == 0);
+  std::string last;
+  while (!(last = mias->line(5000)).empty()) {
+  }
+  CHECK(goesOn(*others));
+  others->stop(SIGINT);
+
+  // All of it is on record.
+  const auto records = Json::parse(plant.zunthAlone("audit --site site --last 0 --output json").out);
+  const auto has = [&](const char* what, const char* who, const char* outcome) {
+    return std::ranges::any_of(records, [&](const Json& record) {
+      return record["what"] == what && record["who"] == who && record["outcome"] == outcome;
+    });
+  };
+  CHECK(has("start", "-", "Good"));
+  CHECK(has("login", "mia", "Good"));
+  CHECK(has("write", "mia", "BadUserAccessDenied"));
+  CHECK(has("write", "mia", "Good"));
+  CHECK(has("certificate renewed", "-", "Good"));
+  CHECK(plant.zunthAlone("audit --site site --failed --who mia").out.find("DF1/mode = 0") != std::string::npos);
+  ::unsetenv("ZUNTH_PASSWORD");
+}
+
+TEST_CASE("a connection is tried step by step, and the step that fails is named", "[plant]") {
+  Plant plant;
+  const auto fine = plant.zunth("try");
+  CHECK(fine.code == 0);
+  for (const char* step : {"name", "port", "hello", "endpoints", "clocks", "channel", "session", "user", "read"})
+    CHECK(fine.out.find(std::string("ok  ") + step) != std::string::npos);
+  const auto failing = [&](const std::string& command, const char* step) {
+    const auto outcome = run(program("zunth") + " " + command + " --output json", plant.folder.path);
+    INFO(outcome.out);
+    const auto steps = Json::parse(outcome.out);
+    CHECK(outcome.code != 0);
+    CHECK(steps.back()["step"] == step);
+    CHECK(steps.back()["good"] == false);
+    return steps.back().value("next", std::string());
+  };
+  failing("try --at opc.tcp://no-such-host.invalid:4840", "name");
+  failing("try --at opc.tcp://127.0.0.1:1", "port");
+  const auto trusting = failing("try --security encrypt --at " + plant.url, "our trust");
+  std::smatch print;
+  REQUIRE(std::regex_search(trusting, print, std::regex("--trust ([0-9A-F:]+)")));
+  CHECK(failing("try --security encrypt --trust " + print[1].str() + " --at " + plant.url, "their trust")
+            .find("on the server's machine") == 0);
+  ::setenv("ZUNTH_PASSWORD", "anything at all", 1);
+  REQUIRE(plant.zunthAlone("user add mia --site site").code == 0);
+  ::setenv("ZUNTH_PASSWORD", "something else", 1);
+  CHECK(failing("try --user mia --at " + plant.url, "user").find("zunth user password") != std::string::npos);
+  ::unsetenv("ZUNTH_PASSWORD");
+}
+
 TEST_CASE("Ctrl-C ends a watch in order, and the service ends in order", "[plant]") {
   Plant plant;
   Process watch({program("zunth"), "watch", "DF1/pressure", "--interval", "50", "--at", plant.url});
@@ -376,4 +491,10 @@ TEST_CASE("a new site is sound and is not made over an old one", "[plant]") {
   CHECK(run(program("zunth") + " check fish-farm", folder.path).out.starts_with("fish-farm is sound"));
   CHECK(run(program("zunth") + " new fish-farm", folder.path).code == 2);
   CHECK(run(program("zunth") + " check nowhere", folder.path).code == 1);
+  // Nobody gets in until somebody is let in, unless it is made open.
+  CHECK_FALSE(zunth::admin::loadSite(folder.path / "fish-farm").settings.allowAnonymous);
+  CHECK(run(program("zunth") + " new pond --open", folder.path).code == 0);
+  const auto open = zunth::admin::loadSite(folder.path / "pond");
+  CHECK(open.isSound());
+  CHECK(open.settings.allowAnonymous);
 }

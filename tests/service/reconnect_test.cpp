@@ -1,7 +1,7 @@
 // A client whose connection is cut in the middle of a stream of changes.
 #include "core/space/namespace0.hpp"
 #include "service/client/subscription.hpp"
-#include "service/server/listener.hpp"
+#include "service/endpoint/listener.hpp"
 
 #include <charconv>
 
@@ -35,7 +35,7 @@ struct Counting {
     settings.allowUnsecured = settings.allowAnonymous = true;
     settings.limits.leastSessionTimeout = 10;
     server = std::make_unique<server::Server>(space, settings);
-    listener = std::make_unique<server::Listener>(loop, *server);
+    listener = std::make_unique<endpoint::Listener>(loop, *server);
     const std::string url = *listener->listen("opc.tcp://127.0.0.1:0");
     server->setEndpointUrls({url});
     std::uint16_t port = 0;
@@ -116,7 +116,7 @@ struct Counting {
   space::Space space;
   space::NodeIndex counter;
   std::unique_ptr<server::Server> server;
-  std::unique_ptr<server::Listener> listener;
+  std::unique_ptr<endpoint::Listener> listener;
   std::optional<test::Relay> relay;
   asio::steady_timer beat;
   client::Session::Options options;

@@ -2,19 +2,18 @@
 #include "core/channel/json_message.hpp"
 #include "core/space/namespace0.hpp"
 #include "service/client/session.hpp"
-#include "service/server/listener.hpp"
+#include "service/endpoint/listener.hpp"
 #include "service/net/url.hpp"
 #include "service/net/web_link.hpp"
 
+#include "tests/identity.hpp"
+#include "tests/service/run_loop.hpp"
 #include <boost/asio/connect.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <boost/beast/core/buffers_to_string.hpp>
 #include <boost/beast/http.hpp>
 #include <catch2/catch.hpp>
 #include <spdlog/spdlog.h>
-
-#include "tests/identity.hpp"
-#include "tests/service/run_loop.hpp"
 
 using namespace zunth;
 using namespace zunth::ua;
@@ -34,7 +33,7 @@ struct Web {
     settings.trust = [](const ByteString&) { return Result<void>(); };
     settings.maxMessageSize = 1u << 20;
     server = std::make_unique<server::Server>(space, settings);
-    listener = std::make_unique<server::Listener>(loop, *server);
+    listener = std::make_unique<endpoint::Listener>(loop, *server);
     wss = *listener->listen("opc.wss://127.0.0.1:0");
     https = "opc.https" + wss.substr(7);
     REQUIRE(listener->listen(https));
@@ -53,7 +52,7 @@ struct Web {
   asio::io_context loop{1};
   space::Space space;
   std::unique_ptr<server::Server> server;
-  std::unique_ptr<server::Listener> listener;
+  std::unique_ptr<endpoint::Listener> listener;
   std::string wss, https;
   std::shared_ptr<net::TlsContext> context;
 };
@@ -92,7 +91,9 @@ TEST_CASE("a client opens a secure channel over a WebSocket", "[web][cu:Protocol
       options.timeout = std::chrono::seconds(10);
       options.security.wish = wish;
       int looked = 0;
-      options.security.identity = [] { return Result<std::shared_ptr<const secure::Identity>>(test::identity("urn:fernhollow.example:client")); };
+      options.security.identity = [] {
+        return Result<std::shared_ptr<const secure::Identity>>(test::identity("urn:fernhollow.example:client"));
+      };
       options.security.trust = [&](const ByteString&, const std::string&, const std::string&) {
         ++looked;
         return Result<void>();
@@ -148,8 +149,8 @@ TEST_CASE("messages go over HTTPS in both encodings", "[web][cu:Protocol HTTPS]"
       const auto created = answerOf(co_await post(
           stream, json, R"({"TypeId":{"Id":459},"Body":{"SessionName":"by hand","RequestedSessionTimeout":60000}})"));
       const std::string token = created.at("AuthenticationToken").dump();
-      answerOf(co_await post(stream, json,
-                             R"({"TypeId":{"Id":465},"Body":{"RequestHeader":{"AuthenticationToken":)" + token + "}}}"));
+      answerOf(co_await post(
+          stream, json, R"({"TypeId":{"Id":465},"Body":{"RequestHeader":{"AuthenticationToken":)" + token + "}}}"));
       // A second connection may go on with it.
       auto other = co_await web.tls();
       const auto read = answerOf(co_await post(
@@ -179,9 +180,10 @@ TEST_CASE("JSON messages go over a WebSocket", "[web][cu:Protocol WebSocket]") {
   Web web;
   test::run(web.loop, [&]() -> asio::awaitable<void> {
     net::WebSocket socket(co_await web.tls());
-    socket.set_option(boost::beast::websocket::stream_base::decorator([](boost::beast::websocket::request_type& request) {
-      request.set(http::field::sec_websocket_protocol, "opcua+uajson");
-    }));
+    socket.set_option(
+        boost::beast::websocket::stream_base::decorator([](boost::beast::websocket::request_type& request) {
+          request.set(http::field::sec_websocket_protocol, "opcua+uajson");
+        }));
     co_await socket.async_handshake("127.0.0.1", "/", asio::use_awaitable);
     auto ask = [&](std::string text) -> asio::awaitable<Json> {
       co_await socket.async_write(asio::buffer(text), asio::use_awaitable);

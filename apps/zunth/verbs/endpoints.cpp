@@ -43,8 +43,8 @@ Awaitable<int> listEndpoints(std::string url, Options options) {
   for (const auto& endpoint : response->endpoints) {
     const std::string policy = endpoint.securityPolicyUri.str();
     const bool isJson = endpoint.transportProfileUri.view().ends_with("uajson");
-    records.add({endpoint.endpointUrl.str(), std::string(isJson ? "JSON" : "binary"), modeName(endpoint.securityMode), policy.substr(policy.rfind('#') + 1),
-                 usersOf(endpoint), endpoint.server.applicationName.text.str()});
+    records.add({endpoint.endpointUrl.str(), std::string(isJson ? "JSON" : "binary"), modeName(endpoint.securityMode),
+                 policy.substr(policy.rfind('#') + 1), usersOf(endpoint), endpoint.server.applicationName.text.str()});
   }
   if (records.empty() && options.format == Format::Table) {
     std::fprintf(stderr, "zunth: the server offers no endpoint: it lets nobody in\n");

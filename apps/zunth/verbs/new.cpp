@@ -14,9 +14,17 @@ namespace {
 constexpr const char* kSite = R"(name: {name}
 uri: urn:{name}                       # no other server may have the same
 endpoint: opc.tcp://127.0.0.1:4840
-security:
+{security})";
+constexpr const char* kSecure =
+    R"(# Connections are signed or encrypted, clients trusted one by one (zunth trust), users log in (zunth user).
+# For a first look on this machine only:
+# security:
+#   unsecured: on
+#   anonymous: Operator
+)";
+constexpr const char* kOpen = R"(security:
   unsecured: on                       # neither signed nor encrypted: fine on this machine, not on a network
-  anonymous: on
+  anonymous: on                       # whoever comes may do what an engineer may
 )";
 constexpr const char* kModel = R"(namespace: http://{name}.example/plant
 
@@ -46,22 +54,27 @@ constexpr const char* kBindings = R"(bindings:
 #  Plant/P1/speed:  pump/speed
 )";
 
-bool put(const fs::path& file, std::string text, const std::string& name) {
-  for (auto at = text.find("{name}"); at != std::string::npos; at = text.find("{name}")) text.replace(at, 6, name);
+void fill(std::string& text, const std::string& gap, const std::string& with) {
+  for (auto at = text.find(gap); at != std::string::npos; at = text.find(gap)) text.replace(at, gap.size(), with);
+}
+
+bool put(const fs::path& file, std::string text, const std::string& name, bool isOpen = false) {
+  fill(text, "{security}", isOpen ? kOpen : kSecure);
+  fill(text, "{name}", name);
   fs::create_directories(file.parent_path());
   std::ofstream out(file);
   out << text;
   return static_cast<bool>(out);
 }
 
-int makeSite(const Options& options, const std::string& folder) {
+int makeSite(const Options& options, const std::string& folder, bool isOpen) {
   const fs::path root(folder);
   if (fs::exists(root) && !fs::is_empty(root))
     return wrongUse(fmt::format("{} is there already and not empty", folder), "zunth new OTHER-FOLDER");
   std::string name = fs::absolute(root).lexically_normal().filename().string();
   if (name.empty()) name = fs::absolute(root).lexically_normal().parent_path().filename().string();
   try {
-    const bool made = put(root / "site.yaml", kSite, name) && put(root / "model/plant.yaml", kModel, name) &&
+    const bool made = put(root / "site.yaml", kSite, name, isOpen) && put(root / "model/plant.yaml", kModel, name) &&
                       put(root / "devices/pump.yaml.example", kDevice, name) &&
                       put(root / "bindings/plant.yaml", kBindings, name) && put(root / ".gitignore", "state/\n", name);
     if (!made) return wrongUse(fmt::format("{} can't be written", folder), "look whether the folder is yours");
@@ -69,8 +82,12 @@ int makeSite(const Options& options, const std::string& folder) {
     return wrongUse(fmt::format("{} can't be made: {}", folder, e.code().message()),
                     "look whether the folder is yours");
   }
-  if (!options.quiet)
-    std::printf("made %s\n  start it:    zunthd %s\n  look at it:  zunth tree --values\n", folder.c_str(),
+  if (options.quiet) return kDone;
+  std::printf("made %s\n  start it:    zunthd %s\n", folder.c_str(), folder.c_str());
+  if (isOpen)
+    std::printf("  look at it:  zunth tree --values\n");
+  else
+    std::printf("  add a user:  zunth user add NAME --site %s\n  look at it:  zunth tree --values --user NAME\n",
                 folder.c_str());
   return kDone;
 }
@@ -83,7 +100,9 @@ void addNew(Program program) {
   auto folder = std::make_shared<std::string>();
   verb->add_option("SITE", *folder, "Folder to make")->required();
   verb->add_flag("--quiet", program.options.quiet, "Print errors only");
-  verb->callback([program, folder] { program.exitCode = makeSite(program.options, *folder); });
+  auto isOpen = std::make_shared<bool>(false);
+  verb->add_flag("--open", *isOpen, "Without security, for a first look on this machine");
+  verb->callback([program, folder, isOpen] { program.exitCode = makeSite(program.options, *folder, *isOpen); });
 }
 
 }  // namespace zunth::cli

@@ -1,10 +1,13 @@
 #include "apps/zunth/command.hpp"
 #include "core/secure/password.hpp"
+#include "core/space/permissions.hpp"
+#include "core/ua/text.hpp"
 #include "service/admin/user_store.hpp"
 
 #include <filesystem>
 
 #include <fmt/format.h>
+#include <yaml-cpp/yaml.h>
 
 namespace zunth::cli {
 
@@ -21,11 +24,26 @@ Result<admin::UserStore> storeOf(const std::string& site) {
   return admin::UserStore(folder / "state/users.yaml");
 }
 
+/// The roles that can be given at a site: the standard's, and its own.
+std::vector<std::string> rolesAt(const fs::path& site) {
+  std::vector<std::string> names = space::roleNames();
+  try {
+    for (const auto& role : YAML::LoadFile((site / "site.yaml").string())["roles"]) {
+      const auto name = role.first.as<std::string>();
+      if (!space::roleNamed(name)) names.push_back(name);
+    }
+  } catch (const YAML::Exception&) {
+    // `zunth check` says what is wrong with it.
+  }
+  return names;
+}
+
 using Users = std::map<std::string, admin::UserStore::User>;
 
 int listUsers(const Options& options, const Users& users) {
-  Records records({"user", "state"});
-  for (const auto& [name, user] : users) records.add({name, user.isEnabled ? "enabled" : "disabled"});
+  Records records({"user", "state", "roles"});
+  for (const auto& [name, user] : users)
+    records.add({name, user.isEnabled ? "enabled" : "disabled", fmt::format("{}", fmt::join(user.roles, ", "))});
   if (records.empty() && options.format == Format::Table)
     std::fprintf(stderr, "no user is there yet\ntry: zunth user add NAME\n");
   else
@@ -33,10 +51,10 @@ int listUsers(const Options& options, const Users& users) {
   return kDone;
 }
 
-enum class Change { Add, Password, Disable, Enable, Remove };
+enum class Change { Add, Password, Roles, Disable, Enable, Remove };
 
 int changeUser(const Options& options, const admin::UserStore& store, Users users, Change change,
-               const std::string& name) {
+               const std::string& name, const std::vector<std::string>& roles) {
   const bool isThere = users.contains(name);
   if (change == Change::Add && isThere)
     return wrongUse(fmt::format("there is a user '{}' already", name), fmt::format("zunth user password {}", name));
@@ -49,9 +67,15 @@ int changeUser(const Options& options, const admin::UserStore& store, Users user
       if (!password) return fail(password.error()), kWrongUse;
       if (password->size() < 8) return wrongUse("a password has eight characters or more", "another one");
       users[name].hash = secure::hashPassword(*password);
-      said = change == Change::Add ? "may log in" : "has a new password";
+      if (!roles.empty()) users[name].roles = roles;
+      said = change == Change::Add ? fmt::format("may log in as {}", fmt::join(users[name].roles, ", "))
+                                   : std::string("has a new password");
       break;
     }
+    case Change::Roles:
+      users[name].roles = roles;
+      said = fmt::format("is {} now", fmt::join(roles, ", "));
+      break;
     case Change::Disable:
     case Change::Enable:
       users[name].isEnabled = change == Change::Enable;
@@ -79,6 +103,8 @@ void addUser(Program program) {
       {"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
   auto site = std::make_shared<std::string>();
   auto name = std::make_shared<std::string>();
+  auto roles = std::make_shared<std::vector<std::string>>();
+  const std::string known = fmt::format("{}", fmt::join(space::roleNames(), ", "));
   auto common = [&](CLI::App* to) {
     to->add_option("--site", *site, "A site's folder; without one, the site in this folder");
     to->add_option("--output", options.format, "table, json or csv")
@@ -90,15 +116,20 @@ void addUser(Program program) {
   std::vector<std::pair<CLI::App*, Change>> changes;
   for (const auto& [word, about, change] : {std::tuple{"add", "Let somebody log in.", Change::Add},
                                             std::tuple{"password", "Give somebody a new password.", Change::Password},
+                                            std::tuple{"role", "Give somebody other roles.", Change::Roles},
                                             std::tuple{"disable", "Let somebody log in no longer.", Change::Disable},
                                             std::tuple{"enable", "Let somebody log in again.", Change::Enable},
                                             std::tuple{"remove", "Forget somebody.", Change::Remove}}) {
     auto* part = verb->add_subcommand(word, about);
     part->add_option("NAME", *name, "The user's name")->required();
+    if (change == Change::Roles)
+      part->add_option("ROLE", *roles, "What they are from now on: " + known)->required();
+    else if (change == Change::Add)
+      part->add_option("--role", *roles, "What they are: " + known + "; Operator without it");
     common(part);
     changes.emplace_back(part, change);
   }
-  verb->callback([program, site, name, changes] {
+  verb->callback([program, site, name, roles, changes] {
     auto store = storeOf(*site);
     if (!store) {
       program.exitCode = fail(store.error());
@@ -109,9 +140,17 @@ void addUser(Program program) {
       program.exitCode = fail(users.error());
       return;
     }
+    const auto given = rolesAt(site->empty() ? "." : *site);
+    for (const auto& role : *roles)
+      if (std::ranges::find(given, role) == given.end()) {
+        const auto near = nearest(role, given);
+        program.exitCode = wrongUse(fmt::format("there is no role '{}'", role),
+                                    near.empty() ? fmt::format("one of {}", fmt::join(given, ", ")) : near);
+        return;
+      }
     for (const auto& [part, change] : changes)
       if (*part) {
-        program.exitCode = changeUser(program.options, *store, std::move(*users), change, *name);
+        program.exitCode = changeUser(program.options, *store, std::move(*users), change, *name, *roles);
         return;
       }
     program.exitCode = listUsers(program.options, *users);

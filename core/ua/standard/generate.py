@@ -200,12 +200,13 @@ class Namespace0:
                "EventTypes": "EventTypesFolder"}
     # Where the path of a node isn't what its symbolic name is made of.
     SYMBOLS = {"Server_ServerCapabilities_HistoryServerCapabilities": "HistoryServerCapabilities",
+               "Server_ServerConfiguration": "ServerConfiguration",
                "Server_Namespaces_OPCUANamespaceUri": "OPCUANamespaceMetadata"} | {
         "Server_ServerCapabilities_RoleSet_" + role: "WellKnownRole_" + role
         for role in ("Anonymous", "AuthenticatedUser", "Observer", "Operator", "Engineer", "Supervisor",
                      "ConfigureAdmin", "SecurityAdmin")}
     # Optional children of the Server object that come with the functions they stand for.
-    LATER = ("ServerConfiguration", "PublishSubscribe", "EstimatedReturnTime", "LocalTime", "CurrentServerId",
+    LATER = ("PublishSubscribe", "EstimatedReturnTime", "LocalTime", "CurrentServerId",
              "RedundantServerArray", "ServerUriArray", "ServerNetworkGroups")
     CLASS = {"Object": 1, "Variable": 2, "Method": 4, "ObjectType": 8, "VariableType": 16, "ReferenceType": 32,
              "DataType": 64}

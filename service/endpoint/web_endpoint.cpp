@@ -1,4 +1,4 @@
-#include "service/server/web_endpoint.hpp"
+#include "service/endpoint/web_endpoint.hpp"
 
 #include "core/channel/json_message.hpp"
 
@@ -11,9 +11,12 @@
 #include <fmt/format.h>
 #include <spdlog/spdlog.h>
 
-namespace zunth::server {
+namespace zunth::endpoint {
 
 using namespace ua;
+using server::Peer;
+using server::Reply;
+using server::Server;
 namespace asio = net::asio;
 namespace http = boost::beast::http;
 namespace websocket = boost::beast::websocket;
@@ -185,9 +188,8 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket) {
           response.set(http::field::sec_websocket_protocol, std::string(protocol));
         }));
       if (auto [error] = co_await webSocket.async_accept(request, kQuietly); error) co_return;
-      auto link = std::make_shared<net::WebLink>(std::move(webSocket), context,
-                                                 isChannel ? net::WebLink::Kind::Octets : net::WebLink::Kind::Text,
-                                                 mostOctets);
+      auto link = std::make_shared<net::WebLink>(
+          std::move(webSocket), context, isChannel ? net::WebLink::Kind::Octets : net::WebLink::Kind::Text, mostOctets);
       if (isChannel)
         callbacks_.channel(std::move(link));
       else
@@ -224,4 +226,4 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket) {
   }
 }
 
-}  // namespace zunth::server
+}  // namespace zunth::endpoint

@@ -1,7 +1,7 @@
-#include "service/server/listener.hpp"
+#include "service/endpoint/listener.hpp"
 
+#include "service/endpoint/web_endpoint.hpp"
 #include "service/server/random.hpp"
-#include "service/server/web_endpoint.hpp"
 
 #include <boost/asio/as_tuple.hpp>
 #include <boost/asio/co_spawn.hpp>
@@ -11,9 +11,11 @@
 #include <fmt/format.h>
 #include <spdlog/spdlog.h>
 
-namespace zunth::server {
+namespace zunth::endpoint {
 
 using namespace ua;
+using server::Peer;
+using server::randomOctets;
 namespace asio = net::asio;
 
 /// A port that is listened on: for secure channels themselves, or for what comes over TLS.
@@ -63,6 +65,8 @@ class Connection final : public Peer,
     channel_.refuse(why);
     flush();
   }
+  bool isInUse() const { return channel_.isOpen() || channel_.isOver(); }
+  Instant openedAt() const { return opened_; }
 
   // Peer
   void respond(std::uint32_t requestId, Bytes message) override {
@@ -86,7 +90,7 @@ class Connection final : public Peer,
   }
   void closed(const Error& why) override {
     if (why.code.isBad()) spdlog::info("connection of {} refused: {}", link_->peer(), why.text());
-    listener_.server_.channelClosed(*this, why.code);
+    listener_.server_.channelClosed(*this, why);
   }
 
  private:
@@ -122,7 +126,9 @@ class Connection final : public Peer,
   bool inFeed_ = false;  // answers made meanwhile leave together
 };
 
-Listener::Listener(asio::io_context& loop, Server& server) : loop_(loop), server_(server), timer_(loop) { schedule(); }
+Listener::Listener(asio::io_context& loop, server::Server& server) : loop_(loop), server_(server), timer_(loop) {
+  schedule();
+}
 
 Listener::~Listener() {
   stop();
@@ -177,8 +183,7 @@ void Listener::accept(Door& door) {
       });
 }
 
-void Listener::connected(std::shared_ptr<net::Link> link, bool isEncrypted,
-                         std::optional<channel::ReverseHello> said) {
+void Listener::connected(std::shared_ptr<net::Link> link, bool isEncrypted, std::optional<channel::ReverseHello> said) {
   channel::ServerChannel::Options options;
   options.limits.maxMessageSize = server_.settings().maxMessageSize;
   options.channelId = ++lastChannelId_;
@@ -188,8 +193,17 @@ void Listener::connected(std::shared_ptr<net::Link> link, bool isEncrypted,
   auto connection = std::make_shared<Connection>(*this, std::move(link), isEncrypted, options);
   connections_.insert(connection);
   connection->start();
-  if (connections_.size() > kMostConnections)
-    connection->end({status::BadTcpNotEnoughResources, "the server has as many connections as it may", {}});
+  if (connections_.size() > kMostConnections) makeRoom(connection);
+}
+
+/// Who hasn't opened a channel yet gives way, the oldest first: a flood of half-open connections shuts nobody out.
+void Listener::makeRoom(const std::shared_ptr<Connection>& newest) {
+  std::shared_ptr<Connection> oldest;
+  for (const auto& connection : connections_)
+    if (connection != newest && !connection->isInUse() && (!oldest || connection->openedAt() < oldest->openedAt()))
+      oldest = connection;
+  (oldest ? oldest : newest)
+      ->end({status::BadTcpNotEnoughResources, "the server has as many connections as it may", {}});
 }
 
 Result<void> Listener::reach(const std::string& clientUrl) {
@@ -213,7 +227,8 @@ asio::awaitable<void> Listener::keepReaching(net::Url client) {
   while (true) {
     if (last.expired()) {
       net::Tcp::resolver resolver(loop_);
-      auto [unresolved, endpoints] = co_await resolver.async_resolve(client.host, std::to_string(client.port), kQuietly);
+      auto [unresolved, endpoints] =
+          co_await resolver.async_resolve(client.host, std::to_string(client.port), kQuietly);
       if (!*alive) co_return;
       net::Tcp::socket socket(loop_);
       boost::system::error_code failure = unresolved;
@@ -230,10 +245,10 @@ asio::awaitable<void> Listener::keepReaching(net::Url client) {
         const auto& settings = server_.settings();
         auto link = std::make_shared<net::TcpLink>(std::move(socket));
         last = link;
-        connected(std::move(link), false,
-                  channel::ReverseHello{
-                      String(settings.applicationUri),
-                      settings.endpointUrls.empty() ? String() : String(settings.endpointUrls.front())});
+        connected(
+            std::move(link), false,
+            channel::ReverseHello{String(settings.applicationUri),
+                                  settings.endpointUrls.empty() ? String() : String(settings.endpointUrls.front())});
       }
     }
     timer.expires_after(pause);
@@ -273,4 +288,4 @@ void Listener::stop() {
     connection->end({status::BadServerHalted, "the server is shutting down", {}});
 }
 
-}  // namespace zunth::server
+}  // namespace zunth::endpoint

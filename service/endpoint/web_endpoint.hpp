@@ -6,7 +6,7 @@
 #include <boost/asio/awaitable.hpp>
 #include <boost/asio/io_context.hpp>
 
-namespace zunth::server {
+namespace zunth::endpoint {
 
 /// Serves what comes over TLS on one port: WebSockets that carry secure channels ("opcua+uacp") or JSON messages
 /// ("opcua+uajson"), and messages posted over HTTPS in binary or JSON (Part 6, 7.4 and 7.5).
@@ -19,7 +19,7 @@ class WebEndpoint {
     std::function<void()> served;
     std::function<std::uint32_t()> nextChannelId;
   };
-  WebEndpoint(net::asio::io_context& loop, Server& server, Callbacks callbacks);
+  WebEndpoint(net::asio::io_context& loop, server::Server& server, Callbacks callbacks);
 
   /// Takes a connection that was just accepted.
   void accept(net::Tcp::socket socket);
@@ -32,11 +32,11 @@ class WebEndpoint {
   net::asio::awaitable<void> converse(net::Tcp::socket socket);
 
   net::asio::io_context& loop_;
-  Server& server_;
+  server::Server& server_;
   Callbacks callbacks_;
   std::shared_ptr<const secure::Identity> identity_;  // that tls_ was made with
   std::shared_ptr<net::TlsContext> tls_;
   std::shared_ptr<std::size_t> connections_ = std::make_shared<std::size_t>(0);
 };
 
-}  // namespace zunth::server
+}  // namespace zunth::endpoint

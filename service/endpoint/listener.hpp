@@ -10,7 +10,7 @@
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/steady_timer.hpp>
 
-namespace zunth::server {
+namespace zunth::endpoint {
 
 class Connection;
 class WebEndpoint;
@@ -19,7 +19,7 @@ class WebEndpoint;
 /// when something is due. Everything runs on the loop it is given.
 class Listener {
  public:
-  Listener(net::asio::io_context& loop, Server& server);
+  Listener(net::asio::io_context& loop, server::Server& server);
   ~Listener();
 
   /// Listens on "opc.tcp://HOST:PORT/..." (port 0 takes a free one), or on the same with opc.wss and opc.https, which
@@ -41,12 +41,13 @@ class Listener {
   struct Door;
   void accept(Door& door);
   void connected(std::shared_ptr<net::Link> link, bool isEncrypted, std::optional<channel::ReverseHello> said = {});
+  void makeRoom(const std::shared_ptr<Connection>& newest);
   net::asio::awaitable<void> keepReaching(net::Url client);
   void schedule();
 
   static constexpr std::size_t kMostConnections = 200;
   net::asio::io_context& loop_;
-  Server& server_;
+  server::Server& server_;
   std::vector<std::unique_ptr<Door>> doors_;
   std::set<std::shared_ptr<Connection>> connections_;
   net::asio::steady_timer timer_;
@@ -55,4 +56,4 @@ class Listener {
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
 };
 
-}  // namespace zunth::server
+}  // namespace zunth::endpoint

@@ -1,0 +1,163 @@
+#include "apps/zunth/command.hpp"
+#include "apps/zunth/own_trust.hpp"
+#include "service/admin/site.hpp"
+#include "service/net/url.hpp"
+
+#include <filesystem>
+#include <fstream>
+#include <sstream>
+
+#include <boost/asio/ip/host_name.hpp>
+#include <fmt/format.h>
+
+namespace zunth::cli {
+
+using namespace ua;
+namespace fs = std::filesystem;
+
+namespace {
+
+struct Asked {
+  std::string site, name, organization, file, key;
+  std::vector<std::string> hosts;
+  int days = 730;
+  bool newKey = false;
+};
+
+/// Whose certificate it is, with what a new one says when nothing else is asked for.
+struct Owner {
+  admin::TrustStore store;
+  secure::Certificate::Wish wish;
+  bool isSite;
+};
+
+Result<Owner> ownerOf(const Asked& asked) {
+  const std::string host = boost::asio::ip::host_name();
+  const bool isSite = !asked.site.empty() || fs::exists("site.yaml");
+  Owner owner{ownTrust(), {}, isSite};
+  owner.wish = {"Zunth on " + host, {}, "urn:" + host + ":zunth", {host}, {}, {}};
+  if (isSite) {
+    const fs::path folder = asked.site.empty() ? fs::path(".") : fs::path(asked.site);
+    if (!fs::exists(folder / "site.yaml"))
+      return Error{status::BadSyntaxError, folder.string() + " is no site: it has no site.yaml",
+                   "zunth certificate --site FOLDER"};
+    const auto site = admin::loadSite(folder);
+    owner.store = admin::TrustStore(folder / "state/trust");
+    owner.wish.commonName = site.settings.applicationName;
+    owner.wish.applicationUri = site.settings.applicationUri;
+    owner.wish.hosts = {host, "localhost", "127.0.0.1"};
+    for (const auto& text : site.settings.endpointUrls)
+      if (const auto url = net::Url::parse(text);
+          url && std::ranges::find(owner.wish.hosts, url->host) == owner.wish.hosts.end())
+        owner.wish.hosts.push_back(url->host);
+  }
+  if (!asked.name.empty()) owner.wish.commonName = asked.name;
+  owner.wish.organization = asked.organization;
+  if (!asked.hosts.empty()) owner.wish.hosts = asked.hosts;
+  const auto now = std::chrono::system_clock::now();
+  owner.wish.validFrom = DateTime::from(now - std::chrono::hours(1));
+  owner.wish.validTo = DateTime::from(now + std::chrono::hours(24) * asked.days);
+  return owner;
+}
+
+int show(const Options& options, const secure::Certificate& certificate) {
+  Records records({"what", "is"});
+  records.add({"subject", certificate.subject()});
+  records.add({"issuer", certificate.isSelfSigned() ? std::string("itself") : certificate.issuer()});
+  records.add({"application", certificate.applicationUri()});
+  records.add({"hosts", fmt::format("{}", fmt::join(certificate.hosts(), ", "))});
+  records.add({"valid from", certificate.validFrom().text()});
+  records.add({"valid to", certificate.validTo().text()});
+  records.add({"key", fmt::format("RSA {} bits", certificate.keyBits())});
+  records.add({"SHA-256", certificate.fingerprint()});
+  records.add({"SHA-1", certificate.thumbprintText()});
+  std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
+  return kDone;
+}
+
+Result<std::string> contentOf(const std::string& file) {
+  std::ifstream in(file, std::ios::binary);
+  std::ostringstream text;
+  text << in.rdbuf();
+  if (!in) return Error{status::BadSyntaxError, file + " can't be read", {}};
+  return std::move(text).str();
+}
+
+const char* whenItCounts(const Owner& owner) {
+  return owner.isSite ? "a running service takes it within a second; open connections go on with the old one"
+                      : "it counts from the next connection on";
+}
+
+int renew(const Options& options, const Owner& owner) {
+  auto made = owner.store.renew(owner.wish);
+  if (!made) return fail(made.error());
+  if (!options.quiet) std::fprintf(stderr, "made: %s\n", whenItCounts(owner));
+  return show(options, made->certificate);
+}
+
+int request(const Options& options, const Owner& owner, const Asked& asked) {
+  auto der = owner.store.signingRequest(owner.wish, asked.newKey);
+  if (!der) return fail(der.error());
+  std::ofstream out(asked.file, std::ios::binary);
+  out << *der;
+  out.close();
+  if (!out) return fail({status::BadConfigurationError, asked.file + " can't be written", {}});
+  if (!options.quiet)
+    std::printf("%s is for your authority to sign\n  then: zunth certificate import CERTIFICATE%s\n",
+                asked.file.c_str(), asked.site.empty() ? "" : (" --site " + asked.site).c_str());
+  return kDone;
+}
+
+int import(const Options& options, const Owner& owner, const Asked& asked) {
+  auto octets = contentOf(asked.file);
+  if (!octets) return fail(octets.error()), kWrongUse;
+  Result<std::string> key = std::string();
+  if (!asked.key.empty()) key = contentOf(asked.key);
+  if (!key) return fail(key.error()), kWrongUse;
+  auto taken = owner.store.import(*octets, *key);
+  if (!taken) return fail(taken.error()), kNo;
+  if (!options.quiet) std::fprintf(stderr, "taken: %s\n", whenItCounts(owner));
+  return show(options, *taken);
+}
+
+}  // namespace
+
+void addCertificate(Program program) {
+  auto asked = std::make_shared<Asked>();
+  auto* verb = addLocalVerb(program, program.app, "certificate",
+                            "The certificate of a site, or this user's own; alone: show it.",
+                            "zunth certificate new --site my-plant --organization Fernhollow", asked->site);
+  auto* fresh = addLocalVerb(program, *verb, "new", "Make a new key and a self-signed certificate.", {}, asked->site);
+  auto* wanted = addLocalVerb(program, *verb, "request", "Write a signing request for an authority.", {}, asked->site);
+  auto* taken = addLocalVerb(program, *verb, "import", "Take the certificate that an authority made.", {}, asked->site);
+  for (auto* part : {fresh, wanted}) {
+    part->add_option("--name", asked->name, "The subject's common name; the site's own without it");
+    part->add_option("--organization", asked->organization, "The subject's organization");
+    part->add_option("--host", asked->hosts, "Names and addresses under which clients reach it");
+  }
+  fresh->add_option("--days", asked->days, "How long it is valid")->check(CLI::Range(1, 36500))->capture_default_str();
+  wanted->add_option("FILE", asked->file, "Where to write it (PKCS #10, DER)")->required();
+  wanted->add_flag("--new-key", asked->newKey, "For a new key, which counts when its certificate is imported");
+  taken->add_option("FILE", asked->file, "The certificate, PEM or DER")->required();
+  taken->add_option("--key", asked->key, "Its key (PEM), when it wasn't made here");
+  verb->callback([program, asked, fresh, wanted, taken] {
+    const Options& options = program.options;
+    auto owner = ownerOf(*asked);
+    if (!owner) {
+      program.exitCode = fail(owner.error());
+      return;
+    }
+    if (*fresh)
+      program.exitCode = renew(options, *owner);
+    else if (*wanted)
+      program.exitCode = request(options, *owner, *asked);
+    else if (*taken)
+      program.exitCode = import(options, *owner, *asked);
+    else if (auto own = owner->store.identity(owner->wish.commonName, owner->wish.applicationUri, owner->wish.hosts))
+      program.exitCode = show(options, own->certificate);
+    else
+      program.exitCode = fail(own.error());
+  });
+}
+
+}  // namespace zunth::cli

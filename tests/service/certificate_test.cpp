@@ -1,0 +1,159 @@
+// Each failure of the standard's certificate checks, over the wire and in both directions: a client whose certificate
+// is at fault is refused by the server with that code, a server whose certificate is at fault by the client.
+#include "core/space/namespace0.hpp"
+#include "service/client/session.hpp"
+#include "service/endpoint/listener.hpp"
+
+#include "tests/authority.hpp"
+#include "tests/identity.hpp"
+#include "tests/service/run_loop.hpp"
+#include <catch2/catch.hpp>
+#include <spdlog/spdlog.h>
+
+using namespace zunth;
+using namespace zunth::ua;
+using test::Authority;
+namespace asio = net::asio;
+
+namespace {
+
+const char* const kUri = "urn:fernhollow.example:device";
+
+/// One certificate that is wrong in one way, and what whoever sees it knows.
+struct Fault {
+  const char* name;
+  StatusCode code;
+  std::shared_ptr<const secure::Identity> identity;
+  secure::TrustList list;
+  bool onlyOfServers = false;  // a client's host and name are not checked against anything
+};
+
+std::vector<Fault> faults() {
+  static const Authority authority, other;
+  Authority::Wish weakIssuer;  // an end entity that signs others
+  weakIssuer.name = "Fernhollow impostor";
+  static const Authority noAuthority(weakIssuer, &authority);
+  Authority::Wish oldIssuer = Authority::root();
+  oldIssuer.name = "Fernhollow old authority";
+  oldIssuer.validFrom = -30 * 86'400;
+  oldIssuer.validTo = -86'400;
+  static const Authority outdated(oldIssuer);
+  Authority::Wish middle = Authority::root();
+  middle.name = "Fernhollow workshop";
+  static const Authority workshop(middle, &authority);
+  const auto issued = [](const Authority& by, const std::function<void(Authority::Wish&)>& change = {}) {
+    Authority::Wish wish;
+    wish.uri = kUri;
+    if (change) change(wish);
+    return std::make_shared<const secure::Identity>(by.issue(wish));
+  };
+  const secure::TrustList trusting{{authority.certificate()}, {}, {authority.revoke({})}};
+  std::vector<Fault> out;
+  out.push_back({"trusted by its issuer", status::Good, issued(authority), trusting});
+  out.push_back({"trusted through two issuers",
+                 status::Good,
+                 issued(workshop),
+                 {{authority.certificate()}, {workshop.certificate()}, {authority.revoke({}), workshop.revoke({})}}});
+  out.push_back({"issuer unknown", status::BadCertificateChainIncomplete, issued(other), trusting});
+  out.push_back({"issuer known, not trusted",
+                 status::BadCertificateUntrusted,
+                 issued(other),
+                 {{}, {other.certificate()}, {other.revoke({})}}});
+  out.push_back({"not valid yet", status::BadCertificateTimeInvalid,
+                 issued(authority, [](auto& w) { w.validFrom = 3 * 3600; }), trusting});
+  out.push_back(
+      {"run out", status::BadCertificateTimeInvalid, issued(authority, [](auto& w) { w.validTo = -3600; }), trusting});
+  out.push_back({"issuer run out",
+                 status::BadCertificateIssuerTimeInvalid,
+                 issued(outdated),
+                 {{outdated.certificate()}, {}, {outdated.revoke({})}}});
+  out.push_back({"for another host", status::BadCertificateHostNameInvalid,
+                 issued(authority, [](auto& w) { w.hosts = "DNS:filter-house"; }), trusting, true});
+  out.push_back({"of another application", status::BadCertificateUriInvalid,
+                 issued(authority, [](auto& w) { w.uri = "urn:fernhollow.example:other"; }), trusting, true});
+  out.push_back({"not for messages", status::BadCertificateUseNotAllowed,
+                 issued(authority, [](auto& w) { w.usage = "critical,cRLSign"; }), trusting});
+  out.push_back(
+      {"issuer that may not issue",
+       status::BadCertificateIssuerUseNotAllowed,
+       issued(noAuthority),
+       {{authority.certificate()}, {noAuthority.certificate()}, {authority.revoke({}), noAuthority.revoke({})}}});
+  out.push_back({"no revocation list",
+                 status::BadCertificateRevocationUnknown,
+                 issued(authority),
+                 {{authority.certificate()}, {}, {}}});
+  out.push_back({"no revocation list of the issuer's issuer",
+                 status::BadCertificateIssuerRevocationUnknown,
+                 issued(workshop),
+                 {{authority.certificate()}, {workshop.certificate()}, {workshop.revoke({})}}});
+  const auto gone = issued(authority);
+  out.push_back({"revoked",
+                 status::BadCertificateRevoked,
+                 gone,
+                 {{authority.certificate()}, {}, {authority.revoke({gone->certificate})}}});
+  out.push_back({"issuer revoked",
+                 status::BadCertificateIssuerRevoked,
+                 issued(workshop),
+                 {{authority.certificate()},
+                  {workshop.certificate()},
+                  {authority.revoke({workshop.certificate()}), workshop.revoke({})}}});
+  const auto weak = issued(authority, [](auto& w) { w.bits = 1024; });
+  out.push_back({"a key that is too short", status::BadCertificatePolicyCheckFailed, weak, trusting});
+  return out;
+}
+
+/// Opens an encrypted session between two applications of which one is as the fault says.
+Result<void> connect(const Fault& fault, bool isServers) {
+  spdlog::set_level(spdlog::level::off);
+  asio::io_context loop{1};
+  space::Space space{String(kUri)};
+  space::loadNamespace0(space);
+  const auto good = test::identity(kUri);
+  const auto now = [] { return DateTime::from(std::chrono::system_clock::now()); };
+  server::Settings settings;
+  settings.applicationUri = kUri;
+  settings.allowAnonymous = true;
+  settings.identity = isServers ? fault.identity : good;
+  settings.trust = [&](const ByteString& chain) {
+    return isServers ? Result<void>() : secure::validate(chain, fault.list, {now(), {}, {}});
+  };
+  server::Server server(space, settings);
+  endpoint::Listener listener(loop, server);
+  const auto url = listener.listen("opc.tcp://127.0.0.1:0");
+  REQUIRE(url);
+  server.setEndpointUrls({*url});
+  client::Session::Options options;
+  options.timeout = std::chrono::seconds(10);
+  options.security.wish = client::Security::Wish::Encrypt;
+  options.security.identity = [&]() -> Result<std::shared_ptr<const secure::Identity>> {
+    return isServers ? good : fault.identity;
+  };
+  options.security.trust = [&](const ByteString& chain, const std::string& host, const std::string& uri) {
+    return isServers ? secure::validate(chain, fault.list, {now(), host, uri}) : Result<void>();
+  };
+  Result<void> outcome;
+  test::run(loop, [&]() -> client::Awaitable<void> {
+    auto session = co_await client::Session::open(*url, options);
+    if (session)
+      co_await (*session)->close();
+    else
+      outcome = session.error();
+  });
+  return outcome;
+}
+
+}  // namespace
+
+TEST_CASE("a faulty certificate is refused with its own code, in both directions",
+          "[certificate][cu:Security Certificate Validation]") {
+  for (const auto& fault : faults()) {
+    INFO(fault.name);
+    const auto byClient = connect(fault, true);
+    INFO(byClient.error().text());
+    CHECK(byClient.code() == fault.code);
+    if (fault.onlyOfServers) continue;
+    const auto byServer = connect(fault, false);
+    INFO(byServer.error().text());
+    CHECK(byServer.code() == fault.code);
+  }
+}
