@@ -2,6 +2,7 @@
 
 #include "apps/zunth/own_trust.hpp"
 
+#include <fstream>
 #include <iostream>
 
 #include <boost/asio/as_tuple.hpp>
@@ -47,12 +48,43 @@ ua::Result<std::string> askPassword(const std::string& question) {
   return password;
 }
 
+ua::Result<void> identifyUser(const Options& options, client::Session::Options& session) {
+  auto contentOf = [](const std::string& name) -> ua::Result<std::string> {
+    std::ifstream file(name, std::ios::binary);
+    std::string text{std::istreambuf_iterator<char>(file), {}};
+    if (!file) return ua::Error{ua::status::BadSyntaxError, name + " can't be read", {}};
+    return text;
+  };
+  if (!options.userCertificate.empty()) {
+    auto pem = contentOf(options.userCertificate);
+    if (!pem) return pem.error();
+    auto certificate = secure::Certificate::fromFile(*pem);
+    auto key = secure::PrivateKey::fromPem(*pem);
+    if (!certificate || !key || !certificate->fits(*key))
+      return ua::Error{ua::status::BadSyntaxError,
+                       options.userCertificate + " does not hold a certificate and the key to it",
+                       "one PEM file with both"};
+    session.userIdentity = std::make_shared<const secure::Identity>(secure::Identity{*certificate, *key});
+  }
+  if (!options.userToken.empty()) {
+    auto token = contentOf(options.userToken);
+    if (!token) return token.error();
+    while (!token->empty() && std::isspace(static_cast<unsigned char>(token->back()))) token->pop_back();
+    session.token = *token;
+  }
+  session.user = options.user;
+  if (options.user.empty()) return {};
+  auto password = askPassword("Password of " + options.user + ": ");
+  if (!password) return password.error();
+  session.password = *password;
+  return {};
+}
+
 int withSession(const Options& options, bool waits, Work work) {
   auto url = Places::load().resolve(options.at);
   if (!url) return fail(url.error());
-  ua::Result<std::string> password = std::string();
-  if (!options.user.empty()) password = askPassword("Password of " + options.user + ": ");
-  if (!password) return fail(password.error());
+  client::Session::Options settings;
+  if (auto known = identifyUser(options, settings); !known) return fail(known.error());
   asio::io_context loop(1);
   Interrupt interrupt(loop);
   asio::signal_set signals(loop, SIGINT, SIGTERM);
@@ -60,11 +92,8 @@ int withSession(const Options& options, bool waits, Work work) {
   SessionPtr session;
 
   auto run = [&]() -> Awaitable<void> {
-    client::Session::Options settings;
     settings.timeout = ua::milliseconds(options.timeout * 1000);
     settings.security = securityFrom(options);
-    settings.user = options.user;
-    settings.password = *password;
     settings.reconnects = waits;  // what is over in a moment says at once that it failed
     auto opened = co_await client::Session::open(*url, settings);
     if (!opened) {
@@ -94,8 +123,6 @@ int withSession(const Options& options, bool waits, Work work) {
   return code;
 }
 
-namespace {
-
 void addOutput(CLI::App* verb, Options& options) {
   static const std::map<std::string, Format> formats{
       {"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
@@ -104,8 +131,6 @@ void addOutput(CLI::App* verb, Options& options) {
       ->type_name("FORMAT");
   verb->add_flag("--quiet", options.quiet, "Print results and errors only");
 }
-
-}  // namespace
 
 CLI::App* addLocalVerb(Program program, CLI::App& parent, const std::string& name, const std::string& about,
                        const std::string& example, std::string& site) {
@@ -136,6 +161,11 @@ CLI::App* addVerb(Program program, const std::string& name, const std::string& a
   verb->add_option("--policy", options.policy, "Security policy; without one the strongest that is offered");
   verb->add_option("--user", options.user, "Log in by name; the password is asked for, or in ZUNTH_PASSWORD")
       ->type_name("NAME");
+  verb->add_option("--user-certificate", options.userCertificate,
+                   "Log in with a certificate: a PEM file with it and its key")
+      ->type_name("FILE");
+  verb->add_option("--user-token", options.userToken, "Log in with an issued token: a file with a JSON Web Token")
+      ->type_name("FILE");
   verb->add_option("--trust", options.trust, "Trust a server whose certificate has this SHA-256 fingerprint")
       ->type_name("FINGERPRINT");
   return verb;

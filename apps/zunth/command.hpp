@@ -23,9 +23,10 @@ struct Options {
   double timeout = 10;  // s
   bool quiet = false;
   client::Security::Wish security = client::Security::Wish::Auto;
-  std::string policy;  // a security policy's name
-  std::string user;    // empty for an anonymous one
-  std::string trust;   // the fingerprint, or how it begins, of a server to be trusted
+  std::string policy;                      // a security policy's name
+  std::string user;                        // empty for an anonymous one
+  std::string userCertificate, userToken;  // files of other ways to say who the user is
+  std::string trust;                       // the fingerprint, or how it begins, of a server to be trusted
 };
 
 /// Lets a verb wait until the user has had enough.
@@ -80,13 +81,19 @@ void addAudit(Program program);
 void addTry(Program program);
 void addAt(Program program);
 void addCheck(Program program);
+void addConvert(Program program);
 void addNew(Program program);
 void addDemo(Program program);
 void addCompletion(Program program);
 
+/// Puts who the user is into the options of a session, asking for a password where one is needed.
+ua::Result<void> identifyUser(const Options& options, client::Session::Options& session);
+
 /// From ZUNTH_PASSWORD, or typed unseen on a terminal. An error where there is neither.
 ua::Result<std::string> askPassword(const std::string& question);
 
+/// --output and --quiet, for a verb that takes nothing else of the common options.
+void addOutput(CLI::App* verb, Options& options);
 /// A verb that works on a site's folder, without a server: --site, --output and --quiet. Below another verb, too.
 CLI::App* addLocalVerb(Program program, CLI::App& parent, const std::string& name, const std::string& about,
                        const std::string& example, std::string& site);

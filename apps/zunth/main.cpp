@@ -16,9 +16,10 @@ int main(int argc, char** argv) {
   Options options;
   int exitCode = kDone;
   const Program program{app, options, exitCode};
-  for (auto add : {addEndpoints,   addTree,   addShow,  addRead, addWrite,  addCall, addWatch, addEvents,
-                   addStatus,      addLocate, addQuery, addAdd,  addRemove, addLink, addTrust, addUser,
-                   addCertificate, addAudit,  addTry,   addAt,   addCheck,  addNew,  addDemo,  addCompletion})
+  for (auto add :
+       {addEndpoints, addTree,  addShow,  addRead,    addWrite, addCall,  addWatch,     addEvents,      addStatus,
+        addLocate,    addQuery, addAdd,   addRemove,  addLink,  addTrust, addUser,      addCertificate, addAudit,
+        addTry,       addAt,    addCheck, addConvert, addNew,   addDemo,  addCompletion})
     add(program);
   try {
     app.parse(argc, argv);

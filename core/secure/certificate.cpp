@@ -44,7 +44,9 @@ std::string nameOf(const X509_NAME* name) {
 DateTime timeOf(const ASN1_TIME* time) {
   std::tm parts{};
   if (!time || ASN1_TIME_to_tm(time, &parts) != 1) return {};
-  return DateTime::from(std::chrono::system_clock::from_time_t(::timegm(&parts)));
+  // Not by way of system_clock, which ends in 2262: a stranger may write any year.
+  constexpr std::int64_t kFrom1601To1970 = 11'644'473'600, kTicksPerSecond = 10'000'000;
+  return {(static_cast<std::int64_t>(::timegm(&parts)) + kFrom1601To1970) * kTicksPerSecond};
 }
 
 void setTime(ASN1_TIME* to, DateTime time) { ASN1_TIME_set(to, std::chrono::system_clock::to_time_t(time.time())); }

@@ -2,6 +2,8 @@
 
 #include "core/secure/certificate.hpp"
 
+#include <algorithm>
+
 namespace zunth::secure {
 
 /// A revocation list of an issuer.
@@ -30,6 +32,11 @@ struct Expected {
   ua::DateTime now;
   std::string host;            // the one that was connected to; empty to leave it out
   std::string applicationUri;  // as the application calls itself; empty to leave it out
+  /// Faults that are overlooked: of time, host name, use, and unknown revocation, as the standard allows.
+  std::vector<ua::StatusCode> tolerated = {};
+  bool tolerates(ua::StatusCode code) const {
+    return std::find(tolerated.begin(), tolerated.end(), code) != tolerated.end();
+  }
 };
 
 /// Checks a certificate in the order of Part 4, 6.1.3, each failure with its own code and words that say what to do:

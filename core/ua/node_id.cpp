@@ -152,6 +152,8 @@ Result<ExpandedNodeId> ExpandedNodeId::parse(std::string_view text) {
   }
   auto nodeId = NodeId::parse(rest);
   if (!nodeId) return nodeId.error();
+  if (!id.namespaceUri.isNull() && nodeId->namespaceIndex() != 0)
+    return invalidId(text, "a namespace is named by nsu= or by ns=, not by both");
   id.nodeId = *nodeId;
   return id;
 }

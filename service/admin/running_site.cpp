@@ -1,5 +1,6 @@
 #include "service/admin/running_site.hpp"
 
+#include "core/secure/token.hpp"
 #include "core/space/attributes.hpp"
 #include "core/ua/text.hpp"
 #include "service/net/url.hpp"
@@ -16,6 +17,33 @@ namespace zunth::admin {
 using namespace ua;
 using space::NodeIndex;
 
+namespace {
+
+/// A device as where values come from. It is not asked more often than fifty times a second.
+class DeviceSource final : public server::ValueSource {
+ public:
+  DeviceSource(device::Device& device, net::asio::io_context& loop, std::shared_ptr<bool> alive)
+      : device_(device), loop_(loop), alive_(std::move(alive)) {}
+  bool isOlderThan(Duration age) const override {
+    return device_.isOlderThan(std::max<Duration>(age, std::chrono::milliseconds(20)));
+  }
+  void refresh(std::function<void()> done) override {
+    device_.refresh([this, alive = alive_, done = std::move(done)] {
+      // The values were posted before: they are shown by then.
+      net::asio::post(loop_, [alive, done] {
+        if (*alive) done();
+      });
+    });
+  }
+
+ private:
+  device::Device& device_;
+  net::asio::io_context& loop_;
+  std::shared_ptr<bool> alive_;
+};
+
+}  // namespace
+
 RunningSite::RunningSite(net::asio::io_context& loop, Site site)
     : loop_(loop),
       trust_(site.folder / "state/trust"),
@@ -28,6 +56,12 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
     checkPassword(std::move(name), std::move(password), std::move(done));
   };
   site_.settings.checkUserCertificate = [this](const ByteString& chain) { return accountOf(chain); };
+  site_.settings.checkToken = [this](const std::string& token) { return userOf(token); };
+  site_.settings.hasTokenIssuers = [this] {
+    std::error_code none;
+    return std::filesystem::directory_iterator(trust_.folder() / "token-issuers", none) !=
+           std::filesystem::directory_iterator();
+  };
   site_.settings.hasPasswords = [this] { return std::filesystem::exists(users_.file()); };
   site_.settings.hasUserCertificates = [this] {
     std::error_code none;
@@ -87,6 +121,9 @@ void RunningSite::bindDevice(std::size_t index) {
   device::Device* running = device.get();
   devices_.push_back(std::move(device));
 
+  const auto source = std::make_shared<DeviceSource>(*running, loop_, alive_);
+  for (const auto& [point, variables] : *shown)
+    for (NodeIndex variable : variables) server_->setSource(variable, source);
   for (const auto& binding : site_.bindings.variables) {
     if (binding.device != index) continue;
     const BuiltInType type = file.points[binding.point].type;
@@ -151,12 +188,24 @@ Result<void> RunningSite::secure() {
 
 /// Whether a client may open a channel. Who is refused is kept for the administrator to decide about.
 Result<void> RunningSite::judge(const ByteString& chain) {
-  const secure::Expected expected{DateTime::from(std::chrono::system_clock::now()), {}, {}};
+  const DateTime now = DateTime::from(std::chrono::system_clock::now());
+  const secure::Expected expected{now, {}, {}, site_.toleratedFaults};
   auto fine = secure::validate(chain, trust_.load(), expected);
   if (fine) return {};
   auto certificate = secure::Certificate::fromDer(chain);
   if (!certificate) return fine;
   if (fine.code() != status::BadCertificateUntrusted) return fine;
+  if (const auto awaited = trust_.firstContact();
+      awaited && now < awaited->until &&
+      (awaited->applicationUri.empty() || awaited->applicationUri == certificate->applicationUri())) {
+    // Whoever was waited for has come: nobody else gets in by this.
+    trust_.endFirstContact();
+    if (auto kept = trust_.trust(*certificate); !kept) return kept;
+    spdlog::warn("{} ({}) came while first contact was open, and is trusted from now on: {}", certificate->subject(),
+                 certificate->applicationUri(), certificate->fingerprint());
+    record("first contact", status::Good, fmt::format("{} {}", certificate->subject(), certificate->fingerprint()));
+    return secure::validate(chain, trust_.load(), expected);
+  }
   trust_.reject(*certificate);
   record("certificate refused", fine.code(), fmt::format("{} {}", certificate->subject(), certificate->fingerprint()));
   spdlog::warn("a client is not trusted: {} ({}); to let it in: zunth trust allow {} --site {}", certificate->subject(),
@@ -207,8 +256,23 @@ Result<server::Account> RunningSite::accountOf(const ByteString& chain) const {
   return server::Account{};
 }
 
+/// Who a token says its bearer is; its roles are those of the site by the same names.
+Result<server::User> RunningSite::userOf(const std::string& token) const {
+  auto claims = secure::checkToken(token, trust_.loadTokenIssuers(), site_.settings.applicationUri,
+                                   DateTime::from(std::chrono::system_clock::now()));
+  if (!claims) return claims.error();
+  server::User user;
+  user.name = String(claims->subject);
+  user.mechanism = "IssuedToken";
+  user.caller.isAnonymous = false;
+  user.caller.tokenRoles = claims->roles;
+  for (const auto& name : claims->roles)
+    if (const auto role = roleNamed(site_, name)) user.ownRoles.push_back(*role);
+  return user;
+}
+
 Result<server::Account> RunningSite::accountOf(const server::User& user) const {
-  if (user.mechanism.view() == "Certificate") return server::Account{user.ownRoles};
+  if (user.mechanism.view() != "UserName") return server::Account{user.ownRoles};
   auto found = users_.find(user.name.str());
   return found ? accountOf(*found) : Result<server::Account>(found.error());
 }

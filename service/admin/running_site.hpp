@@ -40,6 +40,7 @@ class RunningSite {
   ua::Result<server::Account> accountOf(const UserStore::User& user) const;
   ua::Result<server::Account> accountOf(const ua::ByteString& chain) const;
   ua::Result<server::Account> accountOf(const server::User& user) const;
+  ua::Result<server::User> userOf(const std::string& token) const;
   void watchState();
   void renewIdentity();
 

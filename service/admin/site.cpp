@@ -28,12 +28,13 @@ std::string readFile(const fs::path& path, const std::string& name, Findings& fi
   return std::move(text).str();
 }
 
-/// The YAML files of a folder by name, in order.
-std::vector<std::pair<std::string, fs::path>> filesOf(const fs::path& folder, const std::string& part) {
+/// The files of a kind in a folder by name, in order.
+std::vector<std::pair<std::string, fs::path>> filesOf(const fs::path& folder, const std::string& part,
+                                                      const char* extension = ".yaml") {
   std::vector<std::pair<std::string, fs::path>> out;
   std::error_code ignored;
   for (const auto& entry : fs::directory_iterator(folder / part, ignored))
-    if (entry.path().extension() == ".yaml")
+    if (entry.path().extension() == extension)
       out.emplace_back(part + "/" + entry.path().filename().string(), entry.path());
   std::ranges::sort(out);
   return out;
@@ -118,6 +119,28 @@ std::vector<std::string> plain(const std::vector<Text>& texts) {
   return out;
 }
 
+/// Faults of clients' certificates that the standard lets a site overlook (Part 4, 6.1.3), each by name.
+void readTolerated(const Entry& root, Site& site) {
+  struct Fault {
+    const char* name;
+    std::vector<StatusCode> codes;
+  };
+  static const Fault faults[] = {
+      {"time", {status::BadCertificateTimeInvalid, status::BadCertificateIssuerTimeInvalid}},
+      {"use", {status::BadCertificateUseNotAllowed, status::BadCertificateIssuerUseNotAllowed}},
+      {"revocation-unknown", {status::BadCertificateRevocationUnknown, status::BadCertificateIssuerRevocationUnknown}}};
+  const Entry* security = root.find("security");
+  if (!security) return;
+  for (const Text& text : textsOf(*security, "tolerate")) {
+    const auto* fault = std::ranges::find(faults, text.text, &Fault::name);
+    if (fault == std::end(faults))
+      site.findings.error(text.place, fmt::format("'{}' is no fault that may be tolerated", text.text),
+                          "write time, use or revocation-unknown");
+    else
+      site.toleratedFaults.insert(site.toleratedFaults.end(), fault->codes.begin(), fault->codes.end());
+  }
+}
+
 /// The rules of `roles:`, and who an anonymous user is.
 void readRoles(const Entry& root, Site& site) {
   auto& settings = site.settings;
@@ -174,7 +197,7 @@ void readSettings(const Entry& root, server::Settings& settings, Findings& findi
   settings.acceptRegistrations = readSwitch(root, "directory", findings, false);
   settings.diagnostics = readSwitch(root, "diagnostics", findings, true);
   if (const Entry* security = root.find("security")) {
-    checkKeys(*security, {"unsecured", "anonymous"}, findings);
+    checkKeys(*security, {"unsecured", "anonymous", "tolerate"}, findings);
     settings.allowUnsecured = readSwitch(*security, "unsecured", findings, false);
   }
 }
@@ -210,9 +233,13 @@ Site loadSite(const fs::path& folder) {
   const Entry root = model::readYaml("site.yaml", load("site.yaml", folder / "site.yaml"), site.findings);
   readSettings(root, site.settings, site.findings);
   readRoles(root, site);
+  readTolerated(root, site);
 
   site.space = std::make_unique<space::Space>(ua::String(site.settings.applicationUri));
   space::loadNamespace0(*site.space);
+  // Node sets first: the site's own models build upon them.
+  for (const auto& [name, path] : filesOf(folder, "model", ".xml"))
+    model::readNodeSet(*site.space, {name, load(name, path)}, site.findings);
   std::vector<model::ModelFile> models;
   for (const auto& [name, path] : filesOf(folder, "model")) models.push_back({name, load(name, path)});
   model::build(*site.space, models, site.findings, site.ownRoles);

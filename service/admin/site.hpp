@@ -1,6 +1,6 @@
 #pragma once
 
-#include "core/model/build.hpp"
+#include "core/model/nodeset.hpp"
 #include "service/device/bindings.hpp"
 #include "service/server/server.hpp"
 
@@ -13,7 +13,8 @@ struct Site {
   std::filesystem::path folder;
   server::Settings settings;
   std::unique_ptr<space::Space> space;
-  std::map<std::string, ua::NodeId> ownRoles;  // by name: those of site.yaml that the standard doesn't have
+  std::map<std::string, ua::NodeId> ownRoles;   // by name: those of site.yaml that the standard doesn't have
+  std::vector<ua::StatusCode> toleratedFaults;  // of clients' certificates
   std::vector<device::DeviceFile> devices;
   device::Bindings bindings;
   model::Findings findings;

@@ -198,6 +198,35 @@ secure::TrustList TrustStore::loadUsers() const {
   return list;
 }
 
+std::vector<secure::Certificate> TrustStore::loadTokenIssuers() const {
+  std::vector<Entry> found;
+  readFolder(folder_ / "token-issuers", Kind::Trusted, found);
+  std::vector<secure::Certificate> out;
+  for (auto& entry : found) out.push_back(std::move(entry.certificate));
+  return out;
+}
+
+std::optional<TrustStore::FirstContact> TrustStore::firstContact() const {
+  std::istringstream lines(readFile(folder_ / "first-contact"));
+  std::string until;
+  FirstContact window;
+  std::getline(lines, until);
+  std::getline(lines, window.applicationUri);
+  auto time = DateTime::parse(until);
+  if (!time) return std::nullopt;
+  window.until = *time;
+  return window;
+}
+
+Result<void> TrustStore::openFirstContact(const FirstContact& window) const {
+  return writeFile(folder_ / "first-contact", window.until.text() + "\n" + window.applicationUri + "\n", kForOwner);
+}
+
+void TrustStore::endFirstContact() const {
+  std::error_code ignored;
+  fs::remove(folder_ / "first-contact", ignored);
+}
+
 void TrustStore::reject(const secure::Certificate& certificate) const {
   (void)writeFile(folder_ / "rejected" / fileNameOf(certificate), octetsOf(certificate), kForAll);
   std::error_code ignored;

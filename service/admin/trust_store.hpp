@@ -13,6 +13,7 @@ namespace zunth::admin {
 ///   issuers/    who completes chains, without being trusted
 ///   rejected/   who was refused; the newest twenty
 ///   users/      certificates that users log in with, or their issuers
+///   token-issuers/   certificates of those whose tokens are believed
 /// A file that is put there or taken away counts from the next connection on.
 class TrustStore {
  public:
@@ -26,6 +27,18 @@ class TrustStore {
   secure::TrustList load() const;
   /// Whose certificates users may log in with.
   secure::TrustList loadUsers() const;
+  /// Whose tokens are believed: the certificates in token-issuers/.
+  std::vector<secure::Certificate> loadTokenIssuers() const;
+
+  /// A window in which one client that isn't known yet is taken at its first contact.
+  struct FirstContact {
+    ua::DateTime until;
+    std::string applicationUri;  // of the one that is awaited; empty for whoever comes first
+  };
+  std::optional<FirstContact> firstContact() const;
+  ua::Result<void> openFirstContact(const FirstContact& window) const;
+  void endFirstContact() const;
+
   /// Keeps a refused certificate for someone to look at.
   void reject(const secure::Certificate& certificate) const;
 

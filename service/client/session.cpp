@@ -159,45 +159,68 @@ Awaitable<Result<void>> Session::create() {
   co_return Result<void>{};
 }
 
-/// Who the user is, as the endpoint wants it said; a password encrypted for the server alone.
-Result<ExtensionObject> Session::identityToken() const {
-  const auto wanted = options_.user.empty() ? UserTokenType::Anonymous : UserTokenType::UserName;
-  const UserTokenPolicy* offered = nullptr;
-  for (const auto& policy : userPolicies_)
-    if (!offered && policy.tokenType == wanted) offered = &policy;
-  if (options_.user.empty()) {
-    AnonymousIdentityToken token;
-    token.policyId = offered ? offered->policyId : String("anonymous");
-    return ExtensionObject::of(token);
-  }
+UserTokenType Session::userKind() const {
+  if (!options_.token.empty()) return UserTokenType::IssuedToken;
+  if (options_.userIdentity) return UserTokenType::Certificate;
+  return options_.user.empty() ? UserTokenType::Anonymous : UserTokenType::UserName;
+}
+
+Result<const secure::Policy*> Session::tokenPolicy(const UserTokenPolicy* offered) const {
+  static const char* const kinds[] = {"anonymous users", "user names", "user certificates", "issued tokens"};
   if (!offered)
-    return Error{status::BadIdentityTokenRejected, "the server takes no user names on this kind of connection",
-                 "zunth endpoints"};
+    return Error{
+        status::BadIdentityTokenRejected,
+        std::string("the server takes no ") + kinds[static_cast<int>(userKind())] + " on this kind of connection",
+        "zunth endpoints"};
   const auto* policy =
       offered->securityPolicyUri.empty() ? choice_->policy : secure::policyOf(offered->securityPolicyUri.view());
-  auto certificate = secure::Certificate::fromDer(serverCertificate_);
-  if (!policy || !certificate)
-    return Error{status::BadIdentityTokenRejected, "the password can't be encrypted for this server: it is not sent",
+  if (!policy || serverCertificate_.empty())
+    return Error{status::BadIdentityTokenRejected,
+                 "what identifies the user can't be protected for this server: it is not sent",
                  "the same with --security encrypt"};
   // On an unsecured channel nothing has yet shown whose certificate it is.
   if (!choice_->policy) {
     auto parsed = net::Url::parse(connection_->endpointUrl());
     if (!options_.security.trust || !parsed)
-      return Error{status::BadIdentityTokenRejected, "the server is not known: the password is not sent", {}};
+      return Error{
+          status::BadIdentityTokenRejected, "the server is not known: what identifies the user is not sent", {}};
     if (auto trusted = options_.security.trust(serverCertificate_, parsed->host, {}); !trusted) return trusted.error();
   }
+  return policy;
+}
+
+/// Who the user is, as the endpoint wants it said; a password or token encrypted for the server alone.
+Result<ExtensionObject> Session::identityToken() const {
+  const UserTokenPolicy* offered = nullptr;
+  for (const auto& policy : userPolicies_)
+    if (!offered && policy.tokenType == userKind()) offered = &policy;
+  if (userKind() == UserTokenType::Anonymous) {
+    AnonymousIdentityToken token;
+    token.policyId = offered ? offered->policyId : String("anonymous");
+    return ExtensionObject::of(token);
+  }
+  auto policy = tokenPolicy(offered);
+  if (!policy) return policy.error();
+  if (userKind() == UserTokenType::Certificate) {
+    X509IdentityToken token;
+    token.policyId = offered->policyId;
+    token.certificateData = options_.userIdentity->certificate.der();
+    return ExtensionObject::of(token);
+  }
+  auto certificate = secure::Certificate::fromDer(serverCertificate_);
+  if (!certificate) return certificate.error();
+  const bool isIssued = userKind() == UserTokenType::IssuedToken;
+  const std::string& text = isIssued ? options_.token : options_.password;
   Bytes secret;
   BinaryWriter writer(secret);
-  writer.write(static_cast<std::uint32_t>(options_.password.size() + serverNonce_.size()));
-  writer.raw(std::as_bytes(std::span(options_.password)));
+  writer.write(static_cast<std::uint32_t>(text.size() + serverNonce_.size()));
+  writer.raw(std::as_bytes(std::span(text)));
   writer.raw(secure::view(serverNonce_));
-  const Bytes encrypted = secure::encryptText(*policy, *certificate, secret);
-  UserNameIdentityToken token;
-  token.policyId = offered->policyId;
-  token.userName = String(options_.user);
-  token.password = ByteString(encrypted.data(), encrypted.size());
-  token.encryptionAlgorithm = String(policy->encryptionUri);
-  return ExtensionObject::of(token);
+  const Bytes sealed = secure::encryptText(**policy, *certificate, secret);
+  const ByteString encrypted(sealed.data(), sealed.size());
+  const String algorithm((*policy)->encryptionUri);
+  if (isIssued) return ExtensionObject::of(IssuedIdentityToken{offered->policyId, encrypted, algorithm});
+  return ExtensionObject::of(UserNameIdentityToken{offered->policyId, String(options_.user), encrypted, algorithm});
 }
 
 Awaitable<Result<void>> Session::activate() {
@@ -210,6 +233,16 @@ Awaitable<Result<void>> Session::activate() {
     request.clientSignature = {String(choice_->policy->signatureUri),
                                secure::sign(*choice_->policy, choice_->identity->key,
                                             secure::sessionProof(choice_->server->der(), serverNonce_))};
+  if (userKind() == UserTokenType::Certificate) {
+    const UserTokenPolicy* offered = nullptr;
+    for (const auto& policy : userPolicies_)
+      if (!offered && policy.tokenType == UserTokenType::Certificate) offered = &policy;
+    auto policy = tokenPolicy(offered);
+    if (!policy) co_return policy.error();
+    request.userTokenSignature = {
+        String((*policy)->signatureUri),
+        secure::sign(**policy, options_.userIdentity->key, secure::sessionProof(serverCertificate_, serverNonce_))};
+  }
   auto activated = co_await connection_->request(std::move(request), options_.timeout);
   if (!activated) co_return activated.error();
   serverNonce_ = activated->serverNonce;

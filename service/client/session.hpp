@@ -19,7 +19,9 @@ class Session : public std::enable_shared_from_this<Session> {
     ua::Duration timeout = std::chrono::seconds(10);  // of connecting and of each request
     double sessionTimeout = 60'000;                   // ms
     Security security;
-    std::string user, password;  // an anonymous user when empty
+    std::string user, password;                            // an anonymous user when empty, and nothing of what follows
+    std::shared_ptr<const secure::Identity> userIdentity;  // a user with a certificate
+    std::string token;                                     // an issued token (a JSON Web Token)
     bool reconnects = true;
     ua::Duration firstRetry = std::chrono::milliseconds(200);  // doubles up to mostRetry
     ua::Duration mostRetry = std::chrono::seconds(5);
@@ -112,6 +114,9 @@ class Session : public std::enable_shared_from_this<Session> {
   std::shared_ptr<Connection> connection_;
   ua::NodeId sessionId_, token_;
   ua::Result<ua::ExtensionObject> identityToken() const;
+  ua::UserTokenType userKind() const;
+  /// The policy by which this user's secret or signature goes to this server; an error where there is none.
+  ua::Result<const secure::Policy*> tokenPolicy(const ua::UserTokenPolicy* offered) const;
   ua::List<ua::UserTokenPolicy> userPolicies_;  // of the endpoint in use
   ua::ByteString serverCertificate_;
   ua::ByteString serverNonce_;

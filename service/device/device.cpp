@@ -59,15 +59,27 @@ void Device::act(Action action, std::map<std::string, Variant> inputs, Done done
   wake_.notify_all();
 }
 
+void Device::refresh(std::function<void()> done) {
+  std::lock_guard lock(mutex_);
+  refreshes_.push_back(std::move(done));
+  wake_.notify_all();
+}
+
+bool Device::isOlderThan(Duration age) const {
+  std::lock_guard lock(mutex_);
+  return health_.isConnected && steady() - lastPoll_ > age;
+}
+
 void Device::run(const std::stop_token& stop) {
   Duration pause = kFirstPause;
   bool connected = false;
   Instant next = steady();
   while (!stop.stop_requested()) {
     std::unique_lock lock(mutex_);
-    wake_.wait_until(lock, stop, next, [this] { return !jobs_.empty(); });
+    wake_.wait_until(lock, stop, next, [this] { return !jobs_.empty() || !refreshes_.empty(); });
     if (stop.stop_requested()) break;
     std::deque<Job> jobs = std::exchange(jobs_, {});
+    const auto refreshes = std::exchange(refreshes_, {});
     lock.unlock();
     for (Job& job : jobs) {
       if (!connected)
@@ -75,6 +87,9 @@ void Device::run(const std::stop_token& stop) {
       else
         connected = work(std::move(job));
     }
+    // One poll serves all who ask for it meanwhile.
+    if (connected && !refreshes.empty()) connected = poll(polled_);
+    for (const auto& done : refreshes) done();
     if (steady() < next) continue;
     if (!connected) {
       connected = tryToConnect(pause);
@@ -88,6 +103,7 @@ void Device::run(const std::stop_token& stop) {
   std::lock_guard lock(mutex_);
   for (Job& job : jobs_) refuse(job);
   jobs_.clear();
+  for (const auto& done : std::exchange(refreshes_, {})) done();
   driver_->disconnect();
 }
 
@@ -132,6 +148,7 @@ bool Device::poll(std::span<const PointIndex> points) {
   {
     std::lock_guard lock(mutex_);
     ++health_.polls;
+    if (points.size() == polled_.size()) lastPoll_ = begin;
     health_.lastRoundTrip = std::chrono::duration<double, std::milli>(steady() - begin).count();
   }
   std::vector<std::pair<PointIndex, DataValue>> batch;

@@ -46,6 +46,11 @@ class Device {
   void write(PointIndex point, ua::Variant value, Done done);
   void act(Action action, std::map<std::string, ua::Variant> inputs, Done done);
 
+  /// Polls at once, beside the beat, then calls `done`; a device that is away calls it without.
+  void refresh(std::function<void()> done);
+  /// Whether it is connected and the last poll began longer ago.
+  bool isOlderThan(ua::Duration age) const;
+
   const std::string& name() const { return name_; }
   Health health() const;
 
@@ -70,9 +75,11 @@ class Device {
   ua::Duration every_;
   std::vector<PointIndex> polled_;
   Events events_;
-  mutable std::mutex mutex_;  // guards jobs_ and health_
+  mutable std::mutex mutex_;  // guards jobs_, refreshes_, lastPoll_ and health_
   std::condition_variable_any wake_;
   std::deque<Job> jobs_;
+  std::vector<std::function<void()>> refreshes_;
+  ua::Instant lastPoll_{};
   Health health_;
   std::jthread thread_;
 };

@@ -22,12 +22,13 @@ Result<DataValue> mayWrite(const space::Space& space, space::NodeIndex node, con
 
 }  // namespace
 
-DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps, const Context& context) const {
+DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps, const space::Rights& rights,
+                          DateTime wallClock) const {
   const auto node = space_.find(what.nodeId);
-  if (node == space::kNoNode || !space_.sees(context.rights(), node)) return DataValue(status::BadNodeIdUnknown);
+  if (node == space::kNoNode || !space_.sees(rights, node)) return DataValue(status::BadNodeIdUnknown);
   const auto encoding = checkEncoding(space_, node, what);
   if (!encoding) return DataValue(encoding.code());
-  DataValue out = space::readAttribute(space_, node, static_cast<AttributeId>(what.attributeId), context.rights());
+  DataValue out = space::readAttribute(space_, node, static_cast<AttributeId>(what.attributeId), rights);
   if (!what.indexRange.empty()) {
     auto range = IndexRange::parse(what.indexRange.view());
     if (!range) return DataValue(range.code());
@@ -46,19 +47,17 @@ DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps
   const bool source = timestamps == TimestampsToReturn::Source || timestamps == TimestampsToReturn::Both;
   const bool server = timestamps == TimestampsToReturn::Server || timestamps == TimestampsToReturn::Both;
   if (!source || !isValue) out.sourceTimestamp = {};
-  out.serverTimestamp = server ? context.wallClock : DateTime{};
+  out.serverTimestamp = server ? wallClock : DateTime{};
   return out;
 }
 
-Result<ReadResponse> Server::read(const ReadRequest& request, Context& context) {
-  if (auto fine = checkCount(request.nodesToRead.size()); !fine) return fine.error();
-  if (!(request.maxAge >= 0)) return Error{status::BadMaxAgeInvalid, "a maximum age can't be negative", {}};
-  if (!isValid(request.timestampsToReturn)) return status::BadTimestampsToReturnInvalid;
+ReadResponse Server::readNow(const ReadRequest& request, const space::Rights& rights, WantedDiagnostics wanted) const {
   ReadResponse response;
   response.results.reserve(request.nodesToRead.size());
-  OperationDiagnostics diagnostics(context.reply.wanted());
+  OperationDiagnostics diagnostics(wanted);
+  const DateTime wallClock = clock_.wallClock();
   for (const auto& what : request.nodesToRead) {
-    response.results.push_back(readOne(what, request.timestampsToReturn, context));
+    response.results.push_back(readOne(what, request.timestampsToReturn, rights, wallClock));
     const StatusCode code = response.results.back().status;
     if (code == status::BadNodeIdUnknown)
       diagnostics.note(response.results.size() - 1, {code, "there is no node " + what.nodeId.text(), {}});
@@ -67,6 +66,59 @@ Result<ReadResponse> Server::read(const ReadRequest& request, Context& context) 
   }
   diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
   return response;
+}
+
+/// A read that waits for values newer than it was told to take. When they don't come in time it takes what is there.
+class Server::WaitingRead final : public Outstanding {
+ public:
+  WaitingRead(const Server& server, ReadRequest request, const Context& context, std::size_t sources)
+      : server_(server),
+        request_(std::move(request)),
+        rights_(context.rights()),
+        reply_(context.reply),
+        left_(sources) {}
+  void arrived() {
+    if (left_ > 0 && --left_ == 0) answer();
+  }
+  void giveUp(const Error& why) override {
+    if (left_ == 0) return;
+    left_ = 0;
+    if (why.code == status::BadTimeout) return answer();
+    reply_.fault(why, server_.clock_.wallClock());
+  }
+  std::uint32_t handle() const override { return reply_.handle(); }
+
+ private:
+  void answer() { reply_.send(server_.readNow(request_, rights_, reply_.wanted()), server_.clock_.wallClock()); }
+
+  const Server& server_;
+  ReadRequest request_;
+  space::Rights rights_;
+  Reply reply_;
+  std::size_t left_;
+};
+
+Result<void> Server::read(const ReadRequest& request, Context& context) {
+  if (auto fine = checkCount(request.nodesToRead.size()); !fine) return fine;
+  if (!(request.maxAge >= 0)) return Error{status::BadMaxAgeInvalid, "a maximum age can't be negative", {}};
+  if (!isValid(request.timestampsToReturn)) return status::BadTimestampsToReturnInvalid;
+  std::vector<std::shared_ptr<ValueSource>> stale;
+  const Duration age = milliseconds(std::min(request.maxAge, 1e12));
+  if (!sources_.empty())
+    for (const auto& what : request.nodesToRead) {
+      if (what.attributeId != static_cast<std::uint32_t>(AttributeId::Value)) continue;
+      const auto source = sources_.find(space_.find(what.nodeId));
+      if (source == sources_.end() || std::ranges::find(stale, source->second) != stale.end()) continue;
+      if (source->second->isOlderThan(age)) stale.push_back(source->second);
+    }
+  if (stale.empty()) {
+    context.reply.send(readNow(request, context.rights(), context.reply.wanted()), context.wallClock);
+    return {};
+  }
+  auto waiting = std::make_shared<WaitingRead>(*this, request, context, stale.size());
+  keepOutstanding(context, waiting);
+  for (const auto& source : stale) source->refresh([waiting] { waiting->arrived(); });
+  return {};
 }
 
 Result<void> Server::write(const WriteRequest& request, Context& context) {

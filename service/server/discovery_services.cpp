@@ -79,6 +79,8 @@ List<UserTokenPolicy> Server::userTokens(MessageSecurityMode mode) const {
     out.push_back({"password", UserTokenType::UserName, {}, {}, policy});
   if (settings_.checkUserCertificate && settings_.identity && somebodyHas(settings_.hasUserCertificates))
     out.push_back({"certificate", UserTokenType::Certificate, {}, {}, policy});
+  if (settings_.checkToken && settings_.identity && somebodyHas(settings_.hasTokenIssuers))
+    out.push_back({"token", UserTokenType::IssuedToken, "http://opcfoundation.org/UA/UserToken#JWT", {}, policy});
   return out;
 }
 

@@ -41,6 +41,7 @@ void Server::nodeRemoved(space::NodeIndex node) {
   sampling_.nodeRemoved(node, clock_.wallClock());
   events_.nodeRemoved(node);
   writeHandlers_.erase(node);
+  sources_.erase(node);
   callHandlers_.erase(node);
 }
 

@@ -62,8 +62,10 @@ struct Settings {
       checkPassword;
   /// The account to a user's certificate, when users may log in with one. BadUserAccessDenied when it isn't trusted.
   std::function<ua::Result<Account>(const ua::ByteString& chain)> checkUserCertificate;
+  /// The account to an issued token (a JSON Web Token), with the roles that it names, when users may log in with one.
+  std::function<ua::Result<User>(const std::string& token)> checkToken;
   /// Whether anybody could log in so at present; endpoints offer only what somebody has. Always, without these.
-  std::function<bool()> hasPasswords, hasUserCertificates;
+  std::function<bool()> hasPasswords, hasUserCertificates, hasTokenIssuers;
   /// Who gets which role; without another word, whoever is let in is an engineer.
   std::vector<secure::RoleRule> roles = rolesForEveryone(ua::id::WellKnownRole_Engineer);
   bool allowNodeManagement = false;  // AddNodes and so on, by any client
@@ -84,6 +86,17 @@ struct Clock {
 /// Takes a client's write to a variable to where it belongs and tells what came of it, now or later, on the server's
 /// thread. Without a handler the variable itself keeps the value.
 using WriteHandler = std::function<void(ua::Variant value, std::function<void(ua::Error)> done)>;
+
+/// Where a variable's value comes from, when it can be asked for a newer one; many variables share a source. Called on
+/// the server's thread.
+class ValueSource {
+ public:
+  virtual ~ValueSource() = default;
+  /// Whether what it brought last is older than this, and it could bring something newer.
+  virtual bool isOlderThan(ua::Duration age) const = 0;
+  /// Brings its values, then calls `done`, on the server's thread.
+  virtual void refresh(std::function<void()> done) = 0;
+};
 
 struct CallOutcome {
   ua::Error error{ua::status::Good, {}, {}};
@@ -112,6 +125,9 @@ class Server {
 
   void setWriteHandler(space::NodeIndex variable, WriteHandler handler) {
     writeHandlers_[variable] = std::move(handler);
+  }
+  void setSource(space::NodeIndex variable, std::shared_ptr<ValueSource> source) {
+    sources_[variable] = std::move(source);
   }
   void setCallHandler(space::NodeIndex method, CallHandler handler) { callHandlers_[method] = std::move(handler); }
   void setSessionMethod(space::NodeIndex method, SessionMethod carryOut) {
@@ -196,6 +212,9 @@ class Server {
   void checkPassword(const ua::UserNameIdentityToken& token, const Context&, const TellUser& tell);
   struct Activation;
   void finishActivation(const Activation& activation, ua::Result<User> user);
+  ua::Result<std::string> decryptSecret(const ua::ByteString& encrypted, const ua::String& algorithm,
+                                        const Context&) const;
+  ua::Result<User> checkIssuedToken(const ua::IssuedIdentityToken& token, const Context&) const;
   ua::Result<User> checkUserCertificate(const ua::X509IdentityToken& token, const ua::SignatureData& signature,
                                         const Context&) const;
   /// Gives the session what its user may do, and takes away what it watches beyond that.
@@ -229,8 +248,11 @@ class Server {
   ua::Result<void> mayManageNodes(std::size_t operations) const;
 
   // Attributes and methods: attribute_services.cpp, method_services.cpp, server_methods.cpp
-  ua::Result<ua::ReadResponse> read(const ua::ReadRequest&, Context&);
-  ua::DataValue readOne(const ua::ReadValueId& what, ua::TimestampsToReturn timestamps, const Context& context) const;
+  ua::Result<void> read(const ua::ReadRequest&, Context&);
+  ua::ReadResponse readNow(const ua::ReadRequest& request, const space::Rights& rights, WantedDiagnostics wanted) const;
+  ua::DataValue readOne(const ua::ReadValueId& what, ua::TimestampsToReturn timestamps, const space::Rights& rights,
+                        ua::DateTime wallClock) const;
+  class WaitingRead;
   ua::Result<void> write(const ua::WriteRequest&, Context&);
   ua::Result<void> call(const ua::CallRequest&, Context&);
   /// A method of the Server object; it may look at who calls.
@@ -314,6 +336,7 @@ class Server {
   std::map<std::uint32_t, Orphan> orphans_;                            // subscriptions whose session ended
   std::vector<Waiting> waiting_;
   std::unordered_map<space::NodeIndex, WriteHandler> writeHandlers_;
+  std::unordered_map<space::NodeIndex, std::shared_ptr<ValueSource>> sources_;
   std::unordered_map<space::NodeIndex, CallHandler> callHandlers_;
   std::unordered_map<space::NodeIndex, ServerMethod> serverMethods_;
   std::unordered_map<space::NodeIndex, SessionMethod> sessionMethods_;

@@ -147,7 +147,8 @@ void Server::checkIdentity(const ActivateSessionRequest& request, const Context&
   const bool hasIdentity = context.session->identity != nullptr;
   const bool isNamed = token.is<UserNameIdentityToken>() && settings_.checkPassword && hasIdentity;
   const bool isCertified = token.is<X509IdentityToken>() && settings_.checkUserCertificate && hasIdentity;
-  if (!isNamed && !isCertified)
+  const bool isIssued = token.is<IssuedIdentityToken>() && settings_.checkToken && hasIdentity;
+  if (!isNamed && !isCertified && !isIssued)
     return tell(Error{status::BadIdentityTokenRejected, "this server takes no users of this kind", {}});
   if (const double wait = loginGuard_.wait(context.now); wait > 0)
     return tell(Error{
@@ -164,6 +165,11 @@ void Server::checkIdentity(const ActivateSessionRequest& request, const Context&
     if (!named) return guarded(Error{status::BadIdentityTokenInvalid, named.error().cause, {}});
     return checkPassword(*named, context, guarded);
   }
+  if (isIssued) {
+    auto issued = token.as<IssuedIdentityToken>();
+    if (!issued) return guarded(Error{status::BadIdentityTokenInvalid, issued.error().cause, {}});
+    return guarded(checkIssuedToken(*issued, context));
+  }
   auto certified = token.as<X509IdentityToken>();
   if (!certified) return guarded(Error{status::BadIdentityTokenInvalid, certified.error().cause, {}});
   guarded(checkUserCertificate(*certified, request.userTokenSignature, context));
@@ -179,26 +185,41 @@ const secure::Policy& tokenPolicy(const Peer& peer) {
 
 }  // namespace
 
-/// Part 4, 7.41.2: the secret is a length, the password, and the nonce that the server gave last.
-void Server::checkPassword(const UserNameIdentityToken& token, const Context& context, const TellUser& tell) {
-  if (!token.policyId.empty() && token.policyId.view() != "password")
-    return tell(Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}});
+/// Part 4, 7.41.2: a secret is a length, the password or token, and the nonce that the server gave last.
+Result<std::string> Server::decryptSecret(const ByteString& encrypted, const String& algorithm,
+                                          const Context& context) const {
   const auto& policy = tokenPolicy(*context.peer);
-  if (token.encryptionAlgorithm.view() != policy.encryptionUri)
-    return tell(Error{status::BadIdentityTokenInvalid,
-                      "the password must be encrypted with " + std::string(policy.encryptionUri),
-                      {}});
-  const auto secret = secure::decrypt(policy, context.session->identity->key, secure::view(token.password));
-  const Error unreadable{status::BadIdentityTokenInvalid, "the password can't be decrypted", {}};
-  if (!secret) return tell(unreadable);
+  if (algorithm.view() != policy.encryptionUri)
+    return Error{status::BadIdentityTokenInvalid,
+                 "what identifies the user must be encrypted with " + std::string(policy.encryptionUri),
+                 {}};
+  const auto secret = secure::decrypt(policy, context.session->identity->key, secure::view(encrypted));
+  const Error unreadable{status::BadIdentityTokenInvalid, "what identifies the user can't be decrypted", {}};
+  if (!secret) return unreadable;
   BinaryReader reader(*secret);
   const auto length = reader.next<std::uint32_t>();
   const auto& nonce = context.session->serverNonce;
-  if (!reader.ok() || length < nonce.size() || length > reader.remaining()) return tell(unreadable);
+  if (!reader.ok() || length < nonce.size() || length > reader.remaining()) return unreadable;
   const std::string_view text(reinterpret_cast<const char*>(reader.rest().data()), length);
   // An old token that is replayed carries an old nonce.
-  if (text.substr(length - nonce.size()) != nonce.view()) return tell(unreadable);
-  settings_.checkPassword(token.userName.str(), std::string(text.substr(0, length - nonce.size())),
+  if (text.substr(length - nonce.size()) != nonce.view()) return unreadable;
+  return std::string(text.substr(0, length - nonce.size()));
+}
+
+Result<User> Server::checkIssuedToken(const IssuedIdentityToken& token, const Context& context) const {
+  if (!token.policyId.empty() && token.policyId.view() != "token")
+    return Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}};
+  auto text = decryptSecret(token.tokenData, token.encryptionAlgorithm, context);
+  if (!text) return text.error();
+  return settings_.checkToken(*text);
+}
+
+void Server::checkPassword(const UserNameIdentityToken& token, const Context& context, const TellUser& tell) {
+  if (!token.policyId.empty() && token.policyId.view() != "password")
+    return tell(Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}});
+  auto password = decryptSecret(token.password, token.encryptionAlgorithm, context);
+  if (!password) return tell(password.error());
+  settings_.checkPassword(token.userName.str(), std::move(*password),
                           [tell, name = token.userName](Result<Account> account) {
                             if (!account) return tell(account.error());
                             User user;

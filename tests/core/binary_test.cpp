@@ -172,6 +172,7 @@ TEST_CASE("node ids have a text form", "[ua]") {
   REQUIRE(expanded);
   CHECK(expanded->namespaceUri.view() == "http://a;b%");
   CHECK(expanded->text() == "svr=2;nsu=http://a%3Bb%25;s=x");
+  CHECK(ExpandedNodeId::parse("nsu=http://a;ns=2;s=x").code() == status::BadNodeIdInvalid);
 }
 
 TEST_CASE("times are read and written to 100 ns", "[ua]") {

@@ -144,6 +144,87 @@ Result<void> connect(const Fault& fault, bool isServers) {
 
 }  // namespace
 
+TEST_CASE("what a site tolerates is let in, and nothing else", "[certificate]") {
+  const Authority authority;
+  Authority::Wish old;
+  old.uri = kUri;
+  old.validTo = -3600;
+  const auto outdated = authority.issue(old);
+  const secure::TrustList list{{authority.certificate()}, {}, {}};  // and no revocation list
+  const auto check = [&](std::vector<StatusCode> tolerated) {
+    return secure::validate(outdated.certificate.der(), list,
+                            {DateTime::from(std::chrono::system_clock::now()), {}, {}, std::move(tolerated)})
+        .code();
+  };
+  CHECK(check({}) == status::BadCertificateTimeInvalid);
+  CHECK(check({status::BadCertificateTimeInvalid}) == status::BadCertificateRevocationUnknown);
+  CHECK(check({status::BadCertificateTimeInvalid, status::BadCertificateRevocationUnknown}).isGood());
+  Authority::Wish far;
+  far.validTo = 5000L * 365 * 86'400;  // beyond what a clock of nanoseconds holds
+  CHECK(Authority::self(far).certificate.validTo().text().starts_with("70"));
+}
+
+TEST_CASE("users log in with certificates and with issued tokens", "[certificate][cu:Security User X509]") {
+  spdlog::set_level(spdlog::level::off);
+  asio::io_context loop{1};
+  space::Space space{String(kUri)};
+  space::loadNamespace0(space);
+  const auto mia = std::make_shared<const secure::Identity>(Authority::self({}));
+  server::Settings settings;
+  settings.applicationUri = kUri;
+  settings.identity = test::identity(kUri);
+  settings.trust = [](const ByteString&) { return Result<void>(); };
+  settings.allowUnsecured = true;
+  settings.checkUserCertificate = [&](const ByteString& chain) -> Result<server::Account> {
+    if (chain == mia->certificate.der()) return server::Account{};
+    return Error{status::BadUserAccessDenied, "not trusted", {}};
+  };
+  settings.checkToken = [](const std::string& token) -> Result<server::User> {
+    if (token != "good.token.indeed") return Error{status::BadIdentityTokenRejected, "no", {}};
+    server::User user;
+    user.name = "otto";
+    user.caller.isAnonymous = false;
+    return user;
+  };
+  server::Server server(space, settings);
+  endpoint::Listener listener(loop, server);
+  const auto url = listener.listen("opc.tcp://127.0.0.1:0");
+  REQUIRE(url);
+  server.setEndpointUrls({*url});
+  const auto logIn = [&](client::Security::Wish wish, const std::function<void(client::Session::Options&)>& as) {
+    client::Session::Options options;
+    options.timeout = std::chrono::seconds(10);
+    options.security.wish = wish;
+    options.security.identity = [] {
+      return Result<std::shared_ptr<const secure::Identity>>(test::identity("urn:fernhollow.example:client"));
+    };
+    options.security.trust = [](const ByteString&, const std::string&, const std::string&) { return Result<void>(); };
+    as(options);
+    StatusCode code = status::Good;
+    loop.restart();
+    test::run(loop, [&]() -> client::Awaitable<void> {
+      auto session = co_await client::Session::open(*url, options);
+      code = session.code();
+      if (session) co_await (*session)->close();
+    });
+    return code;
+  };
+  for (const auto wish : {client::Security::Wish::None, client::Security::Wish::Encrypt}) {
+    CHECK(logIn(wish, [&](auto& o) { o.userIdentity = mia; }).isGood());
+    CHECK(logIn(wish, [&](auto& o) {
+            o.userIdentity = std::make_shared<const secure::Identity>(Authority::self({}));
+          }) == status::BadUserAccessDenied);
+    // Her certificate, but not her key.
+    CHECK(logIn(wish, [&](auto& o) {
+            o.userIdentity = std::make_shared<const secure::Identity>(
+                secure::Identity{mia->certificate, secure::PrivateKey::generate()});
+          }) == status::BadUserSignatureInvalid);
+    CHECK(logIn(wish, [](auto& o) { o.token = "good.token.indeed"; }).isGood());
+    CHECK(logIn(wish, [](auto& o) { o.token = "bad.token.indeed"; }) == status::BadIdentityTokenRejected);
+    CHECK(logIn(wish, [](auto&) {}) == status::BadIdentityTokenRejected);
+  }
+}
+
 TEST_CASE("a faulty certificate is refused with its own code, in both directions",
           "[certificate][cu:Security Certificate Validation]") {
   for (const auto& fault : faults()) {

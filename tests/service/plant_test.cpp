@@ -401,6 +401,27 @@ TEST_CASE("what an administrator changes counts at once, and others go on", "[pl
   ::unsetenv("ZUNTH_PASSWORD");
 }
 
+TEST_CASE("a client that is awaited gets in at first contact, once", "[plant]") {
+  Plant plant;
+  const auto connect = [&](const std::string& home) {
+    std::filesystem::create_directories(plant.folder.path / home);
+    const std::string command = "env XDG_CONFIG_HOME=" + (plant.folder.path / home).string() + " " + program("zunth") +
+                                " read DF1/mode --security encrypt --at " + plant.url;
+    auto outcome = run(command, plant.folder.path);
+    std::smatch print;
+    if (std::regex_search(outcome.error, print, std::regex("--trust ([0-9A-F:]+)")))
+      outcome = run(command + " --trust " + print[1].str(), plant.folder.path);
+    return outcome.code;
+  };
+  CHECK(plant.zunthAlone("trust open --application urn:somebody:else --site site").code == 0);
+  CHECK(connect("a") == 4);
+  CHECK(plant.zunthAlone("trust open --for 5 --site site").out.find("whoever comes first") != std::string::npos);
+  CHECK(connect("a") == 0);
+  CHECK(connect("a") == 0);  // trusted from now on
+  CHECK(connect("b") == 4);  // the window closed behind the first
+  CHECK(plant.zunthAlone("audit --what 'first contact' --site site --output json").code == 0);
+}
+
 TEST_CASE("a connection is tried step by step, and the step that fails is named", "[plant]") {
   Plant plant;
   const auto fine = plant.zunth("try");

@@ -188,6 +188,45 @@ TEST_CASE("reads give what was asked for, with the times that were asked for",
   CHECK(result({NodeId(1, String("flow")), 3, {}, {0, "Default Binary"}}) == status::BadDataEncodingInvalid);
 }
 
+TEST_CASE("a read waits for values that are younger than it asks for", "[server][cu:Attribute Read]") {
+  struct Slow final : server::ValueSource {
+    bool isOlderThan(Duration age) const override { return this->age > age; }
+    void refresh(std::function<void()> done) override { waiting.push_back(std::move(done)); }
+    Duration age = std::chrono::milliseconds(100);
+    std::vector<std::function<void()>> waiting;
+  };
+  Bench b;
+  b.open();
+  const auto node = b.addVariable("flow", id::Double, Variant(1.5));
+  const auto source = std::make_shared<Slow>();
+  b.server->setSource(node, source);
+  auto request = readOf(NodeId(1, String("flow")));
+  request.maxAge = 200;
+  CHECK(b.call(request)->results[0].value == Variant(1.5));  // young enough
+  CHECK(source->waiting.empty());
+  request.maxAge = 50;
+  request.nodesToRead.push_back(request.nodesToRead[0]);
+  b.send(request);
+  CHECK(b.peer->answers.empty());
+  REQUIRE(source->waiting.size() == 1);  // once for both
+  b.space.setValue(node, DataValue(Variant(2.5)));
+  source->waiting[0]();
+  auto answer = b.take<ReadResponse>();
+  REQUIRE(answer);
+  CHECK(answer->results[1].value == Variant(2.5));
+  // A source that doesn't answer holds nobody up longer than they want to wait.
+  request.requestHeader.timeoutHint = 1000;
+  b.send(request);
+  b.pass(500);
+  CHECK(b.peer->answers.empty());
+  b.pass(600);
+  answer = b.take<ReadResponse>();
+  REQUIRE(answer);
+  CHECK(answer->results[0].value == Variant(2.5));
+  source->waiting[1]();  // too late
+  CHECK(b.peer->answers.empty());
+}
+
 TEST_CASE("writes are answered one by one, with the cause", "[server][cu:Attribute Write Values]") {
   Bench b;
   b.open();

@@ -72,6 +72,8 @@ TEST_CASE("a site's own settings are checked", "[site]") {
             "'http://y' is not an endpoint URL: it doesn't start with opc.tcp://, opc.wss:// or opc.https://"},
            {"uri: urn:x\nclients: [opc.wss://y]\n", "'opc.wss://y' is no URL for a server to go to"},
            {"uri: urn:x\nlimits:\n  sessions: 0\n", "'0' is no number from 1 to 10000"},
+           {"uri: urn:x\nsecurity: {tolerate: [time, trust]}\n", "'trust' is no fault that may be tolerated"},
+           {"uri: urn:x\nsecurity: {anonymous: Fisher}\n", "'Fisher' is neither off nor on nor a role"},
            {"uri: urn:x\nlimits:\n  sesions: 5\n", "'sesions' means nothing here"},
            {"uri: urn:x\nsecurity:\n  unsecured: maybe\n", "'maybe' is neither on nor off"}}) {
     test::TemporaryFolder folder;

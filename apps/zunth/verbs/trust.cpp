@@ -74,34 +74,36 @@ int remove(const Options& options, const admin::TrustStore& store, const std::st
   return kDone;
 }
 
+/// Lets one client in that isn't known yet, for a while.
+int openFor(const Options& options, const admin::TrustStore& store, double minutes, const std::string& application) {
+  const auto until = std::chrono::system_clock::now() + std::chrono::duration_cast<std::chrono::system_clock::duration>(
+                                                            std::chrono::duration<double, std::ratio<60>>(minutes));
+  if (auto opened = store.openFirstContact({DateTime::from(until), application}); !opened) return fail(opened.error());
+  if (!options.quiet)
+    std::printf("until %s %s is trusted at first contact\n", localTime(until).c_str(),
+                application.empty() ? "whoever comes first" : application.c_str());
+  return kDone;
+}
+
 }  // namespace
 
 void addTrust(Program program) {
-  auto* verb = program.app.add_subcommand(
-      "trust", "Whose certificates are trusted, by a site or by this client; alone: list them.");
-  verb->footer(
-      "Example: zunth trust --site my-plant\n         zunth trust allow 3F:A0:2C --site my-plant\n"
-      "Without --site: the site in this folder, else this user's own client.");
-  Options& options = program.options;
-  static const std::map<std::string, Format> formats{
-      {"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
   auto site = std::make_shared<std::string>();
   auto what = std::make_shared<std::string>();
-  auto common = [&](CLI::App* to) {
-    to->add_option("--site", *site, "A site's folder");
-    to->add_option("--output", options.format, "table, json or csv")
-        ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case))
-        ->type_name("FORMAT");
-    to->add_flag("--quiet", options.quiet, "Print results and errors only");
-  };
-  common(verb);
-  auto* allowing = verb->add_subcommand("allow", "Trust one that was refused, or a certificate's file.");
+  auto minutes = std::make_shared<double>(10);
+  auto* verb = addLocalVerb(program, program.app, "trust",
+                            "Whose certificates are trusted, by a site or by this client; alone: list them.",
+                            "zunth trust allow 3F:A0:2C --site my-plant", *site);
+  auto* allowing =
+      addLocalVerb(program, *verb, "allow", "Trust one that was refused, or a certificate's file.", {}, *site);
   allowing->add_option("WHO", *what, "How the fingerprint begins, the subject, or a file")->required();
-  common(allowing);
-  auto* removing = verb->add_subcommand("remove", "Trust one no longer; its connections end.");
+  auto* removing = addLocalVerb(program, *verb, "remove", "Trust one no longer; its connections end.", {}, *site);
   removing->add_option("WHO", *what, "How the fingerprint begins, or the subject")->required();
-  common(removing);
-  verb->callback([program, site, what, allowing, removing] {
+  auto* opening =
+      addLocalVerb(program, *verb, "open", "Trust the next client that isn't known yet, for a while.", {}, *site);
+  opening->add_option("--for", *minutes, "Minutes")->check(CLI::Range(0.1, 1440.0))->capture_default_str();
+  opening->add_option("--application", *what, "Only this one, by its application URI");
+  verb->callback([program, site, what, minutes, allowing, removing, opening] {
     auto store = storeOf(*site);
     if (!store) {
       program.exitCode = fail(store.error());
@@ -109,6 +111,7 @@ void addTrust(Program program) {
     }
     program.exitCode = *allowing   ? allow(program.options, *store, *what)
                        : *removing ? remove(program.options, *store, *what)
+                       : *opening  ? openFor(program.options, *store, *minutes, *what)
                                    : listTrust(program.options, *store);
   });
 }

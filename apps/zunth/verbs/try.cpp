@@ -57,11 +57,14 @@ std::string shortName(const EndpointDescription& endpoint) {
 }
 
 /// What to do about a failure of the secure channel or the session, and where.
-std::string adviceFor(const Error& why) {
+std::string adviceFor(const Error& why, const client::Security& security) {
   switch (why.code.value) {
     case status::BadSecurityChecksFailed.value:
     case status::BadCertificateUntrusted.value:
-      return "on the server's machine, let this client in: zunth trust allow FINGERPRINT";
+      if (auto identity = security.identity())
+        return fmt::format("on the server's machine, let this client in: zunth trust allow {} --site SITE",
+                           (*identity)->certificate.fingerprint().substr(0, 11));
+      return why.next;
     case status::BadCertificateTimeInvalid.value: return "set the clock of the machine that is wrong";
     case status::BadIdentityTokenRejected.value: return "log in: --user NAME; on the server: zunth user add NAME";
     case status::BadUserAccessDenied.value: return "another password; on the server: zunth user password NAME";
@@ -70,7 +73,7 @@ std::string adviceFor(const Error& why) {
   }
 }
 
-Awaitable<int> tryConnection(std::string place, Options options, std::string password, Steps& steps) {
+Awaitable<int> tryConnection(std::string place, Options options, client::Session::Options settings, Steps& steps) {
   const Duration patience = milliseconds(options.timeout * 1000);
   auto url = net::Url::parse(place);
   if (!url) co_return steps.bad("address", url.error(), {});
@@ -82,7 +85,8 @@ Awaitable<int> tryConnection(std::string place, Options options, std::string pas
     if (unresolved)
       co_return steps.bad("name", {status::BadTcpEndpointUrlInvalid, url->host + " does not resolve", {}},
                           "write the server's address instead of its name, or mend this machine's name service");
-    steps.good("name", fmt::format("{} is {}", url->host, endpoints.begin()->endpoint().address().to_string()));
+    const std::string address = endpoints.begin()->endpoint().address().to_string();
+    steps.good("name", address == url->host ? address + " is an address" : url->host + " is " + address);
     net::Tcp::socket socket(executor);
     asio::steady_timer timer(executor, patience);
     const auto begun = std::chrono::steady_clock::now();
@@ -136,22 +140,20 @@ Awaitable<int> tryConnection(std::string place, Options options, std::string pas
     steps.good("our trust", certificate ? certificate->subject() : std::string());
   }
 
-  client::Session::Options settings;
   settings.timeout = patience;
   settings.security = security;
-  settings.user = options.user;
-  settings.password = password;
   using Step = client::Session::Step;
   auto reached = Step::Nothing;
   settings.progress = [&reached](Step step) { reached = step; };
   auto session = co_await client::Session::open(place, settings);
   if (reached == Step::Nothing)
-    co_return steps.bad(isSecured ? "their trust" : "channel", session.error(), adviceFor(session.error()));
+    co_return steps.bad(isSecured ? "their trust" : "channel", session.error(), adviceFor(session.error(), security));
   steps.good(isSecured ? "their trust" : "channel", isSecured ? "the server takes this client" : "open");
-  if (reached == Step::Channel) co_return steps.bad("session", session.error(), adviceFor(session.error()));
+  if (reached == Step::Channel) co_return steps.bad("session", session.error(), adviceFor(session.error(), security));
   steps.good("session", "created");
-  if (!session) co_return steps.bad("user", session.error(), adviceFor(session.error()));
-  steps.good("user", options.user.empty() ? "anonymous" : options.user);
+  if (!session) co_return steps.bad("user", session.error(), adviceFor(session.error(), security));
+  const bool isAnonymous = options.user.empty() && options.userCertificate.empty() && options.userToken.empty();
+  steps.good("user", isAnonymous ? "anonymous" : options.user.empty() ? "taken" : options.user);
 
   auto values = co_await (*session)->readAttributes(NodeId(id::Server_ServerStatus_State),
                                                     std::vector<AttributeId>(1, AttributeId::Value));
@@ -175,15 +177,15 @@ void addTry(Program program) {
   verb->callback([program] {
     const Options& options = program.options;
     auto url = Places::load().resolve(options.at);
-    Result<std::string> password = std::string();
-    if (url && !options.user.empty()) password = askPassword("Password of " + options.user + ": ");
-    if (!url || !password) {
-      program.exitCode = fail(url ? password.error() : url.error());
+    client::Session::Options user;
+    const auto known = identifyUser(options, user);
+    if (!url || !known) {
+      program.exitCode = fail(url ? known.error() : url.error());
       return;
     }
     asio::io_context loop(1);
     Steps steps(options);
-    asio::co_spawn(loop, tryConnection(*url, options, *password, steps), [&](std::exception_ptr failure, int code) {
+    asio::co_spawn(loop, tryConnection(*url, options, user, steps), [&](std::exception_ptr failure, int code) {
       if (failure) std::rethrow_exception(failure);
       program.exitCode = code;
       loop.stop();

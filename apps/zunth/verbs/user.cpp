@@ -94,25 +94,15 @@ int changeUser(const Options& options, const admin::UserStore& store, Users user
 }  // namespace
 
 void addUser(Program program) {
-  auto* verb = program.app.add_subcommand("user", "Who may log in to a site with a password; alone: list them.");
-  verb->footer(
-      "Example: zunth user add hanna --site my-plant\n"
-      "A password is asked for, or taken from ZUNTH_PASSWORD. Changes count at once.");
-  Options& options = program.options;
-  static const std::map<std::string, Format> formats{
-      {"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
   auto site = std::make_shared<std::string>();
   auto name = std::make_shared<std::string>();
   auto roles = std::make_shared<std::vector<std::string>>();
   const std::string known = fmt::format("{}", fmt::join(space::roleNames(), ", "));
-  auto common = [&](CLI::App* to) {
-    to->add_option("--site", *site, "A site's folder; without one, the site in this folder");
-    to->add_option("--output", options.format, "table, json or csv")
-        ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case))
-        ->type_name("FORMAT");
-    to->add_flag("--quiet", options.quiet, "Print results and errors only");
-  };
-  common(verb);
+  auto* verb = addLocalVerb(program, program.app, "user",
+                            "Who may log in to a site with a password, and as what; alone: list them.",
+                            "zunth user add hanna --role Operator --site my-plant", *site);
+  verb->footer(verb->get_footer() +
+               "\nA password is asked for, or taken from ZUNTH_PASSWORD. Changes count within a second.");
   std::vector<std::pair<CLI::App*, Change>> changes;
   for (const auto& [word, about, change] : {std::tuple{"add", "Let somebody log in.", Change::Add},
                                             std::tuple{"password", "Give somebody a new password.", Change::Password},
@@ -120,13 +110,12 @@ void addUser(Program program) {
                                             std::tuple{"disable", "Let somebody log in no longer.", Change::Disable},
                                             std::tuple{"enable", "Let somebody log in again.", Change::Enable},
                                             std::tuple{"remove", "Forget somebody.", Change::Remove}}) {
-    auto* part = verb->add_subcommand(word, about);
+    auto* part = addLocalVerb(program, *verb, word, about, {}, *site);
     part->add_option("NAME", *name, "The user's name")->required();
     if (change == Change::Roles)
       part->add_option("ROLE", *roles, "What they are from now on: " + known)->required();
     else if (change == Change::Add)
       part->add_option("--role", *roles, "What they are: " + known + "; Operator without it");
-    common(part);
     changes.emplace_back(part, change);
   }
   verb->callback([program, site, name, roles, changes] {
