@@ -82,6 +82,7 @@ void addTry(Program program);
 void addAt(Program program);
 void addCheck(Program program);
 void addConvert(Program program);
+void addDiff(Program program);
 void addNew(Program program);
 void addDemo(Program program);
 void addCompletion(Program program);

@@ -4,6 +4,14 @@
 
 #include <algorithm>
 
+namespace {
+
+bool verbKnown(const std::vector<std::string>& verbs, const std::string& typed) {
+  return std::ranges::find(verbs, typed) != verbs.end();
+}
+
+}  // namespace
+
 int main(int argc, char** argv) {
   using namespace zunth::cli;
   CLI::App app{"Finds, browses, reads, writes, calls and watches OPC UA servers; makes and checks sites.", "zunth"};
@@ -17,9 +25,9 @@ int main(int argc, char** argv) {
   int exitCode = kDone;
   const Program program{app, options, exitCode};
   for (auto add :
-       {addEndpoints, addTree,  addShow,  addRead,    addWrite, addCall,  addWatch,     addEvents,      addStatus,
-        addLocate,    addQuery, addAdd,   addRemove,  addLink,  addTrust, addUser,      addCertificate, addAudit,
-        addTry,       addAt,    addCheck, addConvert, addNew,   addDemo,  addCompletion})
+       {addEndpoints, addTree,  addShow,  addRead,    addWrite, addCall,  addWatch, addEvents,      addStatus,
+        addLocate,    addQuery, addAdd,   addRemove,  addLink,  addTrust, addUser,  addCertificate, addAudit,
+        addTry,       addAt,    addCheck, addConvert, addDiff,  addNew,   addDemo,  addCompletion})
     add(program);
   try {
     app.parse(argc, argv);
@@ -27,11 +35,12 @@ int main(int argc, char** argv) {
     const std::string typed = argc > 1 ? argv[1] : "";
     std::vector<std::string> verbs;
     for (const auto* verb : app.get_subcommands({})) verbs.push_back(verb->get_name());
-    if (!typed.empty() && typed[0] != '-' && std::ranges::find(verbs, typed) == verbs.end()) {
+    if (!typed.empty() && typed[0] != '-' && !verbKnown(verbs, typed)) {
       const auto near = zunth::ua::nearest(typed, verbs);
       return wrongUse("there is no verb '" + typed + "'", near.empty() ? "zunth --help" : "zunth " + near);
     }
-    return app.exit(e) == 0 ? kDone : kWrongUse;
+    if (e.get_exit_code() == 0) return app.exit(e), kDone;  // help
+    return wrongUse(e.what(), "zunth " + (verbKnown(verbs, typed) ? typed + " " : "") + "--help");
   }
   return exitCode;
 }

@@ -146,13 +146,28 @@ ExitCode exitCodeOf(StatusCode code) {
   return kServerError;
 }
 
+namespace {
+
+/// What usually helps, where nobody who knows better said so.
+std::string usualNext(StatusCode code) {
+  switch (code.value) {
+    case status::BadUserAccessDenied.value: return "as another user: --user NAME; or on the server: zunth user role";
+    case status::BadIdentityTokenRejected.value: return "log in: --user NAME";
+    case status::BadSecurityModeInsufficient.value: return "the same with --security encrypt";
+    default: return {};
+  }
+}
+
+}  // namespace
+
 int fail(const Error& error) {
   const auto name = error.code.name();
   if (error.cause.empty())
     std::fprintf(stderr, "zunth: the server answers %.*s\n", static_cast<int>(name.size()), name.data());
   else
     std::fprintf(stderr, "zunth: %s (%.*s)\n", error.cause.c_str(), static_cast<int>(name.size()), name.data());
-  if (!error.next.empty()) std::fprintf(stderr, "try: %s\n", error.next.c_str());
+  const std::string next = error.next.empty() ? usualNext(error.code) : error.next;
+  if (!next.empty()) std::fprintf(stderr, "try: %s\n", next.c_str());
   return exitCodeOf(error.code);
 }
 

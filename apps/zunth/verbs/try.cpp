@@ -27,7 +27,9 @@ class Steps {
   void good(const std::string& step, const std::string& found) { add(step, true, found, {}); }
   /// The last one: what is wrong, and what to do on which machine.
   int bad(const std::string& step, const Error& why, const std::string& next) {
-    add(step, false, why.text(), next.empty() ? why.next : next);
+    // Where the server names the command itself, it stands below.
+    const std::string text = why.text();
+    add(step, false, text.substr(0, text.find("; there: ")), next.empty() ? why.next : next);
     return exitCodeOf(why.code);
   }
   void print() const {

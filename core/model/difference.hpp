@@ -1,0 +1,27 @@
+#pragma once
+
+#include "core/space/space.hpp"
+
+#include <string>
+#include <vector>
+
+/// What differs between two models, as one would review it.
+namespace zunth::model {
+
+struct Change {
+  enum class Kind { Added, Removed, Changed };
+  /// What it means to clients that use the node: they go on as before, they may see it, or what they do may fail.
+  enum class Effect { None, Seen, Breaks };
+  Kind kind;
+  Effect effect;
+  std::string path;           // from Objects, or the NodeId of what isn't below it
+  std::string what;           // the attribute or reference that changed; the node class of what is added or removed
+  std::string before, after;  // as people read them; empty where there was or is nothing
+};
+
+/// Compares the nodes of all namespaces but the standard's and the application's own, matched by their ids; namespaces
+/// by URI, so that their order does not matter. In the order of paths; what is below an added or removed node is told
+/// node by node.
+std::vector<Change> compare(const space::Space& before, const space::Space& after);
+
+}  // namespace zunth::model
