@@ -83,6 +83,7 @@ void addAt(Program program);
 void addCheck(Program program);
 void addConvert(Program program);
 void addDiff(Program program);
+void addApply(Program program);
 void addNew(Program program);
 void addDemo(Program program);
 void addCompletion(Program program);

@@ -27,7 +27,7 @@ int main(int argc, char** argv) {
   for (auto add :
        {addEndpoints, addTree,  addShow,  addRead,    addWrite, addCall,  addWatch, addEvents,      addStatus,
         addLocate,    addQuery, addAdd,   addRemove,  addLink,  addTrust, addUser,  addCertificate, addAudit,
-        addTry,       addAt,    addCheck, addConvert, addDiff,  addNew,   addDemo,  addCompletion})
+        addTry,       addAt,    addCheck, addConvert, addDiff,  addApply, addNew,   addDemo,        addCompletion})
     add(program);
   try {
     app.parse(argc, argv);

@@ -31,6 +31,16 @@ int serve(const std::string& folder) {
     running.stop();
     loop.stop();
   });
+  // `zunth apply` asks by this signal for the folder to be read again.
+  zunth::net::asio::signal_set hangup(loop, SIGHUP);
+  std::function<void()> awaitHangup = [&] {
+    hangup.async_wait([&](const boost::system::error_code& error, int) {
+      if (error) return;
+      running.apply();
+      awaitHangup();
+    });
+  };
+  awaitHangup();
   for (const auto& url : *urls) std::printf("serving %s at %s\n", folder.c_str(), url.c_str());
   std::fflush(stdout);
   loop.run();

@@ -1,16 +1,20 @@
 #include "service/admin/running_site.hpp"
 
+#include "core/model/apply.hpp"
 #include "core/secure/token.hpp"
 #include "core/space/attributes.hpp"
 #include "core/ua/text.hpp"
 #include "service/net/url.hpp"
 
 #include <algorithm>
+#include <fstream>
 
 #include <boost/asio/ip/host_name.hpp>
 #include <boost/asio/post.hpp>
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
 #include <spdlog/spdlog.h>
+#include <unistd.h>
 
 namespace zunth::admin {
 
@@ -79,7 +83,8 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
       if (listener_) listener_->trustChanged();
     });
   });
-  for (std::size_t i = 0; i < site_.devices.size(); ++i) bindDevice(i);
+  writeRunningModel(*site_.space);
+  bindDevices();
   server_->setRemovalHandler([this](NodeIndex node) {
     for (const auto& shown : shown_)
       for (auto& [point, variables] : *shown) std::erase(variables, node);
@@ -87,6 +92,72 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
 }
 
 RunningSite::~RunningSite() { stop(); }
+
+void RunningSite::bindDevices() {
+  for (std::size_t i = 0; i < site_.devices.size(); ++i) bindDevice(i);
+}
+
+namespace {
+
+/// The nodes that bindings lead to, found in another space by their ids.
+void moveBindings(device::Bindings& bindings, const space::Space& from, const space::Space& to) {
+  const auto moved = [&](NodeIndex node) {
+    const NodeId& id = from.nodeId(node);
+    const auto ns = to.namespaceIndex(from.namespaces()[id.namespaceIndex()].view());
+    return ns ? to.find(id.inNamespace(*ns)) : space::kNoNode;
+  };
+  for (auto& binding : bindings.variables) binding.variable = moved(binding.variable);
+  for (auto& binding : bindings.methods) binding.method = moved(binding.method);
+}
+
+}  // namespace
+
+void RunningSite::apply() {
+  using Json = nlohmann::ordered_json;
+  Site wanted = loadSite(site_.folder);
+  Json told{{"applied", wanted.isSound()}};
+  if (wanted.isSound()) {
+    // Devices that are bound no longer may take their time to end: that holds nobody up.
+    for (const auto& shown : shown_) shown->clear();
+    shown_.clear();
+    server_->unbind();
+    for (auto& device : devices_) device->askToStop();
+    retiring_.emplace_back([old = std::make_shared<decltype(devices_)>(std::move(devices_))] { old->clear(); });
+    devices_.clear();
+
+    auto applied = model::apply(*site_.space, *wanted.space);
+    writeRunningModel(*wanted.space);
+    moveBindings(wanted.bindings, *wanted.space, *site_.space);
+    site_.devices = std::move(wanted.devices);
+    site_.bindings = std::move(wanted.bindings);
+    bindDevices();
+    for (auto& device : devices_) device->start();
+    told["added"] = applied.added;
+    told["removed"] = applied.removed;
+    told["changed"] = applied.changed;
+    server_->announcer().modelChanged(std::move(applied.changes));
+    server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
+    listener_->served();
+    spdlog::info("the model was applied: {}", told.dump());
+  } else {
+    told["findings"] = wanted.report();
+    spdlog::error("the model has mistakes and was not applied");
+  }
+  record("model applied", wanted.isSound() ? status::Good : status::BadConfigurationError, told.dump());
+  const auto file = site_.folder / "state/applied.json", beside = site_.folder / "state/applied.json.new";
+  std::ofstream(beside) << told.dump(2) << '\n';
+  std::error_code ignored;
+  std::filesystem::rename(beside, file, ignored);
+}
+
+/// What runs, for `zunth diff` to compare with what is saved.
+void RunningSite::writeRunningModel(const space::Space& model) const {
+  std::vector<std::uint16_t> namespaces;
+  for (std::size_t i = 2; i < model.namespaces().size(); ++i) namespaces.push_back(static_cast<std::uint16_t>(i));
+  std::error_code ignored;
+  std::filesystem::create_directories(site_.folder / "state", ignored);
+  std::ofstream(site_.folder / "state/running.xml") << model::writeNodeSet(model, namespaces);
+}
 
 void RunningSite::bindDevice(std::size_t index) {
   device::DeviceFile& file = site_.devices[index];
@@ -324,6 +395,7 @@ Result<std::vector<std::string>> RunningSite::start() {
     if (auto fine = listener_->reach(url); !fine) return fine.error();
   for (auto& device : devices_) device->start();
   record("start", status::Good, fmt::format("{}", fmt::join(urls, ", ")));
+  std::ofstream(site_.folder / "state/zunthd.pid") << ::getpid() << '\n';
   watchState();
   return urls;
 }
@@ -337,6 +409,8 @@ void RunningSite::stop() {
   if (listener_) listener_->stop();
   hashing_.stop();
   record("stop", status::Good, {});
+  std::error_code ignored;
+  std::filesystem::remove(site_.folder / "state/zunthd.pid", ignored);
   audit_.flush();
 }
 

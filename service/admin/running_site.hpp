@@ -21,6 +21,9 @@ class RunningSite {
 
   /// Listens and starts the devices. The endpoint URLs with their true ports, or why it can't.
   ua::Result<std::vector<std::string>> start();
+  /// Reads the site's folder again and makes it so, as a whole or, when there are mistakes in it, not at all. Sessions
+  /// and what they watch go on, but for nodes that are gone. What came of it is written to state/applied.json.
+  void apply();
   /// Says goodbye to clients and devices.
   void stop();
 
@@ -28,7 +31,9 @@ class RunningSite {
   const std::vector<std::unique_ptr<device::Device>>& devices() const { return devices_; }
 
  private:
+  void bindDevices();
   void bindDevice(std::size_t index);
+  void writeRunningModel(const space::Space& model) const;
   /// The variables that show each point of a device; several may show the same.
   using Shown = std::map<device::PointIndex, std::vector<space::NodeIndex>>;
   void showLost(const Shown& shown, ua::DateTime when);
@@ -59,7 +64,8 @@ class RunningSite {
   std::string trustSeen_, usersSeen_, ownSeen_;  // the names and times of their files, as last seen
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
   std::atomic<int> passwordsWaiting_{0};
-  net::asio::thread_pool hashing_{1};  // the last member: it ends before what its work uses
+  std::vector<std::jthread> retiring_;  // each waits for devices that are no longer bound
+  net::asio::thread_pool hashing_{1};   // the last member: it ends before what its work uses
 };
 
 }  // namespace zunth::admin

@@ -134,6 +134,13 @@ class Server {
     sessionMethods_[method] = std::move(carryOut);
   }
 
+  /// Forgets all handlers and sources of variables and methods, as before they are bound anew.
+  void unbind() {
+    writeHandlers_.clear();
+    callHandlers_.clear();
+    sources_.clear();
+  }
+
   /// Told of each variable with a write handler that clients delete, before it goes.
   void setRemovalHandler(std::function<void(space::NodeIndex)> handler) { removalHandler_ = std::move(handler); }
   /// Carries out RequestServerStateChange; without one the method is refused.

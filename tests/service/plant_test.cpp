@@ -477,6 +477,57 @@ TEST_CASE("an edited model shows after a restart, a mistake is found before", "[
   CHECK(plant.zunth("read DF1/depth").out.starts_with("DF1/depth  1.5"));
 }
 
+TEST_CASE("a tank is added to a running server, and nobody who watches another one notices", "[plant]") {
+  Plant plant;
+  Process watch(
+      {program("zunth"), "watch", "DF1/pressure", "--interval", "100", "--output", "json", "--at", plant.url});
+  Process events(
+      {program("zunth"), "events", "--type", "GeneralModelChangeEventType", "--output", "json", "--at", plant.url});
+  REQUIRE(!watch.line().empty());
+  std::ifstream in(plant.folder.path / "site/model/plant.yaml");
+  std::string text{std::istreambuf_iterator<char>(in), {}};
+  const auto edited = [&](const std::string& from, const std::string& to) {
+    std::string changed = text;
+    const auto at = changed.find(from);
+    REQUIRE(at != std::string::npos);
+    return changed.replace(at, from.size(), to);
+  };
+  // A mistake: nothing changes, and it is named.
+  plant.folder.write("site/model/plant.yaml", edited("speed: Float Hz 0..60", "speed: Flaot Hz 0..60"));
+  const auto refused = plant.zunthAlone("apply --site site");
+  CHECK(refused.code == 1);
+  CHECK(refused.error.find("there is no type 'Flaot'") != std::string::npos);
+  CHECK(plant.zunth("read DF1/speed").code == 0);
+
+  plant.folder.write("site/model/plant.yaml", edited("  DF1:\n", "  Tank:\n    level: Double m 0..2 = 1.5\n  DF1:\n"));
+  CHECK(plant.zunth("read Tank/level").code == 2);
+  const auto dry = plant.zunthAlone("apply --site site --dry-run --output json");
+  CHECK(dry.code == 1);
+  CHECK(Json::parse(dry.out)[0]["node"] == "Tank");
+  CHECK(plant.zunth("read Tank/level").code == 2);  // it was only shown
+  const auto applied = plant.zunthAlone("apply --site site");
+  CHECK(applied.code == 0);
+  CHECK(applied.out.starts_with("applied: 4 nodes added, 0 removed"));
+  CHECK(plant.zunth("read Tank/level --output csv").out.find("Tank/level,1.5") != std::string::npos);
+  CHECK(plant.zunthAlone("apply --site site --dry-run").code == 0);
+
+  // The watcher got every value in its turn: still Good, no gap, no reconnection.
+  for (int i = 0; i < 5; ++i) {
+    const std::string line = watch.line();
+    REQUIRE(!line.empty());
+    CHECK(Json::parse(line)["status"] == "Good");
+  }
+  const auto told = Json::parse(events.line());
+  CHECK(told["type"] == "GeneralModelChangeEventType");
+  CHECK(plant.zunth("call DF1/wash 3").code == 0);
+  // Gone again: who watches it is told.
+  Process level({program("zunth"), "watch", "Tank/level", "--output", "json", "--at", plant.url});
+  REQUIRE(!level.line().empty());
+  plant.folder.write("site/model/plant.yaml", text);
+  CHECK(plant.zunthAlone("apply --site site").out.find("4 removed") != std::string::npos);
+  CHECK(Json::parse(level.line())["status"] == "BadNodeIdUnknown");
+}
+
 TEST_CASE("places are saved, chosen and forgotten", "[plant]") {
   Plant plant;
   const std::string zunth = program("zunth");

@@ -1,4 +1,5 @@
-#include "apps/zunth/command.hpp"
+#include "apps/zunth/verbs/diff.hpp"
+
 #include "core/model/difference.hpp"
 #include "core/space/namespace0.hpp"
 #include "service/admin/site.hpp"
@@ -39,6 +40,8 @@ std::unique_ptr<space::Space> spaceOf(const std::string& from) {
   return findings.hasErrors() ? nullptr : std::move(space);
 }
 
+}  // namespace
+
 int showDifference(const Options& options, const std::string& a, const std::string& b) {
   const auto before = spaceOf(a), after = spaceOf(b);
   if (!before || !after) return kWrongUse;
@@ -59,8 +62,6 @@ int showDifference(const Options& options, const std::string& a, const std::stri
   std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
   return changes.empty() ? kDone : kNo;
 }
-
-}  // namespace
 
 void addDiff(Program program) {
   auto a = std::make_shared<std::string>(), b = std::make_shared<std::string>();
