@@ -328,14 +328,14 @@ TEST_CASE("what an administrator changes counts at once, and others go on", "[pl
   REQUIRE(std::regex_search(stranger.error, print, std::regex("--trust ([0-9A-F:]+)")));
   REQUIRE(plant.zunth("read DF1/mode --user mia --trust " + print[1].str()).code == 0);
 
-  // Two who watch: a user, and one whom nothing of this concerns. Each line is another value of a counter.
+  // Two who watch: a user, and one whom nothing of this concerns. Each line is another moment.
   const auto watch = [&](std::vector<std::string> more) {
     std::vector<std::string> command{"/usr/bin/env",
                                      "HOME=" + plant.folder.path.string(),
                                      "XDG_CONFIG_HOME=",
                                      program("zunth"),
                                      "watch",
-                                     "DF1/pressure",
+                                     "Server/ServerStatus/CurrentTime",
                                      "--interval",
                                      "50",
                                      "--output",
