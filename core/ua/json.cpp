@@ -2,6 +2,7 @@
 
 #include "core/ua/base64.hpp"
 #include "core/ua/binary_reader.hpp"
+#include "core/ua/document_reader.hpp"
 #include "core/ua/document_time.hpp"
 #include "core/ua/structure_builder.hpp"
 #include "core/ua/structure_walk.hpp"
@@ -50,9 +51,7 @@ class JsonEncoder {
     if constexpr (std::is_same_v<T, ByteString>) return toBase64(v.bytes());
     return v.view();
   }
-  Json of(DateTime v) {
-    return v.isNull() && isPlain() ? Json(nullptr) : Json(documentTime(v));
-  }
+  Json of(DateTime v) { return v.isNull() && isPlain() ? Json(nullptr) : Json(documentTime(v)); }
   Json of(const Guid& v) { return v.text(); }
   /// The namespace of an id or a name (5.4.2.10): by index where it is reversible, else by URI; 0 is left out.
   void putNamespace(Json& out, const char* key, std::uint16_t index) {
@@ -254,49 +253,20 @@ Result<Json> JsonEncoder::structure(const StructureSchema& schema, BinaryReader&
 }
 
 /// Reads JSON by the types that are expected. Errors stick: the first one is kept, with the path to it.
-class JsonDecoder {
+class JsonDecoder : public DocumentReader<JsonDecoder, const Json*> {
  public:
-  using Node = const Json*;
-  explicit JsonDecoder(const TypeCatalog& types) : types_(types) {}
-
-  bool ok() const { return !error_.code.isBad(); }
-  const Error& error() const { return error_; }
-  bool enter(std::string_view field) {
-    if (path_.size() >= kMostDepth) {
-      fail(status::BadEncodingLimitsExceeded, "values nest too deeply");
-      return false;
-    }
-    path_.emplace_back(field);
-    return true;
-  }
-  void leave() { path_.pop_back(); }
+  explicit JsonDecoder(const TypeCatalog& types) : DocumentReader("."), types_(types) {}
 
   static bool isThere(Node node) { return node && !node->is_null(); }
+  static Node member(Node object, std::string_view name) {
+    if (!object || !object->is_object()) return nullptr;
+    const auto found = object->find(name);
+    return found == object->end() ? nullptr : &*found;
+  }
   static Node field(Node structure, const FieldSchema& field) { return member(structure, field.name); }
   static Node held(Node structure, const FieldSchema& field) {
     const Node value = member(structure, "Value");
     return value ? value : member(structure, field.name);
-  }
-  std::uint32_t selector(Node node, const StructureSchema& schema) {
-    const bool isUnion = schema.kind == StructureSchema::Kind::Union;
-    std::uint32_t number = 0;
-    if (const Node written = member(node, isUnion ? "SwitchField" : "EncodingMask")) {
-      read(written, number);
-      if (isUnion && number > schema.fields.size())
-        fail(status::BadDecodingError, fmt::format("{} has no field {}", schema.name, number));
-      return number;
-    }
-    // Without it, what is there says it.
-    std::uint32_t bit = 1;
-    for (std::size_t i = 0; i < schema.fields.size(); ++i) {
-      const auto& field = schema.fields[i];
-      if (isUnion && member(node, field.name)) return static_cast<std::uint32_t>(i + 1);
-      if (!isUnion && field.isOptional) {
-        if (isThere(member(node, field.name))) number |= bit;
-        bit <<= 1;
-      }
-    }
-    return number;
   }
   std::optional<Rows<Node>> rows(Node list, const FieldSchema& field) {
     if (!isThere(list)) return std::nullopt;
@@ -424,21 +394,7 @@ class JsonDecoder {
   }
   void read(Node node, DiagnosticInfo& v) {
     if (!isThere(node)) return;
-    auto optional = [&]<class T>(const char* name, std::optional<T>& part) {
-      if (const Node found = member(node, name)) read(found, part.emplace());
-    };
-    optional("SymbolicId", v.symbolicId);
-    optional("NamespaceUri", v.namespaceUri);
-    optional("Locale", v.locale);
-    optional("LocalizedText", v.localizedText);
-    optional("AdditionalInfo", v.additionalInfo);
-    optional("InnerStatusCode", v.innerStatusCode);
-    if (const Node found = member(node, "InnerDiagnosticInfo"); found && enter("InnerDiagnosticInfo")) {
-      auto inner = std::make_shared<DiagnosticInfo>();
-      read(found, *inner);
-      v.inner = std::move(inner);
-      leave();
-    }
+    readDiagnostics(node, v);
   }
   void read(Node node, ExtensionObject& v);
   std::int32_t enumeration(Node node, const EnumerationSchema& schema) {
@@ -463,11 +419,6 @@ class JsonDecoder {
   }
 
  private:
-  static Node member(Node object, std::string_view name) {
-    if (!object || !object->is_object()) return nullptr;
-    const auto found = object->find(name);
-    return found == object->end() ? nullptr : &*found;
-  }
   template <class T>
   void readText(Node node, T& v, std::string_view what) {
     if (!isThere(node)) return;
@@ -521,15 +472,7 @@ class JsonDecoder {
     if (text.size() > 40) text = text.substr(0, 40) + "...";
     fail(status::BadDecodingError, fmt::format("{} was expected, not {}", what, text));
   }
-  void fail(StatusCode code, std::string cause) {
-    if (!ok()) return;
-    const std::string where = fmt::format("{}", fmt::join(path_, "."));
-    error_ = {code, where.empty() ? std::move(cause) : where + ": " + cause, {}};
-  }
-
   const TypeCatalog& types_;
-  std::vector<std::string> path_;
-  Error error_{status::Good, {}, {}};
 };
 
 void JsonDecoder::read(Node node, Variant& v) {

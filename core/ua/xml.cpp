@@ -2,6 +2,7 @@
 
 #include "core/ua/base64.hpp"
 #include "core/ua/binary_reader.hpp"
+#include "core/ua/document_reader.hpp"
 #include "core/ua/document_time.hpp"
 #include "core/ua/structure_builder.hpp"
 #include "core/ua/structure_walk.hpp"
@@ -251,46 +252,14 @@ bool XmlEncoder::structure(pugi::xml_node body, const ExtensionObject& object) {
 }
 
 /// Reads XML by the types that are expected. Errors stick: the first one is kept, with the path to it.
-class XmlDecoder {
+class XmlDecoder : public DocumentReader<XmlDecoder, pugi::xml_node> {
  public:
-  using Node = pugi::xml_node;
-  explicit XmlDecoder(const TypeCatalog& types) : types_(types) {}
+  explicit XmlDecoder(const TypeCatalog& types) : DocumentReader("/"), types_(types) {}
 
-  bool ok() const { return !error_.code.isBad(); }
-  const Error& error() const { return error_; }
-  bool enter(std::string_view field) {
-    if (path_.size() >= kMostDepth) {
-      fail(status::BadEncodingLimitsExceeded, "values nest too deeply");
-      return false;
-    }
-    path_.emplace_back(field);
-    return true;
-  }
-  void leave() { path_.pop_back(); }
-
+  static bool isThere(Node node) { return static_cast<bool>(node); }
+  static Node member(Node structure, std::string_view name) { return child(structure, name); }
   static Node field(Node structure, const FieldSchema& field) { return child(structure, field.name); }
   static Node held(Node structure, const FieldSchema& field) { return child(structure, field.name); }
-  std::uint32_t selector(Node node, const StructureSchema& schema) {
-    const bool isUnion = schema.kind == StructureSchema::Kind::Union;
-    std::uint32_t number = 0;
-    if (const Node written = child(node, isUnion ? "SwitchField" : "EncodingMask")) {
-      read(written, number);
-      if (isUnion && number > schema.fields.size())
-        fail(status::BadDecodingError, fmt::format("{} has no field {}", schema.name, number));
-      return number;
-    }
-    std::uint32_t bit = 1;
-    for (std::size_t i = 0; i < schema.fields.size(); ++i) {
-      const auto& field = schema.fields[i];
-      const bool isThere = static_cast<bool>(child(node, field.name));
-      if (isUnion && isThere) return static_cast<std::uint32_t>(i + 1);
-      if (!isUnion && field.isOptional) {
-        if (isThere) number |= bit;
-        bit <<= 1;
-      }
-    }
-    return number;
-  }
   std::optional<Rows<Node>> rows(Node list, const FieldSchema& field) {
     if (!list || isNil(list)) return std::nullopt;
     Rows<Node> out;
@@ -358,23 +327,7 @@ class XmlDecoder {
     read(child(node, "ServerTimestamp"), v.serverTimestamp);
     read(child(node, "ServerPicoseconds"), v.serverPicoseconds);
   }
-  void read(Node node, DiagnosticInfo& v) {
-    auto optional = [&]<class T>(const char* name, std::optional<T>& part) {
-      if (const Node found = child(node, name)) read(found, part.emplace());
-    };
-    optional("SymbolicId", v.symbolicId);
-    optional("NamespaceUri", v.namespaceUri);
-    optional("Locale", v.locale);
-    optional("LocalizedText", v.localizedText);
-    optional("AdditionalInfo", v.additionalInfo);
-    optional("InnerStatusCode", v.innerStatusCode);
-    if (const Node found = child(node, "InnerDiagnosticInfo"); found && enter("InnerDiagnosticInfo")) {
-      auto inner = std::make_shared<DiagnosticInfo>();
-      read(found, *inner);
-      v.inner = std::move(inner);
-      leave();
-    }
-  }
+  void read(Node node, DiagnosticInfo& v) { readDiagnostics(node, v); }
   void read(Node node, ExtensionObject& v) {
     NodeId id;
     read(child(node, "TypeId"), id);
@@ -480,15 +433,7 @@ class XmlDecoder {
     if (text.size() > 40) text = text.substr(0, 40) + "...";
     fail(status::BadDecodingError, fmt::format("{} was expected in <{}>, not '{}'", what, found.name(), text));
   }
-  void fail(StatusCode code, std::string cause) {
-    if (!ok()) return;
-    const std::string where = fmt::format("{}", fmt::join(path_, "/"));
-    error_ = {code, where.empty() ? std::move(cause) : where + ": " + cause, {}};
-  }
-
   const TypeCatalog& types_;
-  std::vector<std::string> path_;
-  Error error_{status::Good, {}, {}};
 };
 
 }  // namespace

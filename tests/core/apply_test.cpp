@@ -1,26 +1,16 @@
 // A running space becomes what another describes; what stays is left alone.
 #include "core/model/apply.hpp"
 
-#include "core/model/build.hpp"
 #include "core/model/difference.hpp"
-#include "core/space/namespace0.hpp"
 
+#include "tests/core/model_space.hpp"
 #include <catch2/catch.hpp>
 
 using namespace zunth;
 using namespace zunth::ua;
+using test::spaceOf;
 
 namespace {
-
-std::unique_ptr<space::Space> spaceOf(const std::string& text, const char* first = nullptr) {
-  auto space = std::make_unique<space::Space>(String("urn:fernhollow.example:test"));
-  space::loadNamespace0(*space);
-  if (first) space->addNamespace(String(first));
-  model::Findings findings;
-  model::build(*space, {{"model/m.yaml", text}}, findings);
-  for (const auto& finding : findings.list()) FAIL(finding.message);
-  return space;
-}
 
 const std::string kBefore = R"(namespace: http://fernhollow.example/plant
 types:

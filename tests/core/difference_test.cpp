@@ -1,26 +1,15 @@
 // What differs between two models, with its effect on clients.
 #include "core/model/difference.hpp"
 
-#include "core/model/build.hpp"
-#include "core/space/namespace0.hpp"
-
+#include "tests/core/model_space.hpp"
 #include <catch2/catch.hpp>
 
 using namespace zunth;
 using namespace zunth::ua;
 using model::Change;
+using test::spaceOf;
 
 namespace {
-
-std::unique_ptr<space::Space> spaceOf(const std::string& text, const char* first = nullptr) {
-  auto space = std::make_unique<space::Space>(String("urn:fernhollow.example:test"));
-  space::loadNamespace0(*space);
-  if (first) space->addNamespace(String(first));  // so that indexes differ
-  model::Findings findings;
-  model::build(*space, {{"model/m.yaml", text}}, findings);
-  for (const auto& finding : findings.list()) FAIL(finding.message);
-  return space;
-}
 
 const std::string kModel = R"(namespace: http://fernhollow.example/plant
 types:

@@ -1,8 +1,7 @@
 // NodeSet2: what is written is read back the same, what others wrote is understood, mistakes are named with their line.
 #include "core/model/nodeset.hpp"
 
-#include "core/space/namespace0.hpp"
-
+#include "tests/core/model_space.hpp"
 #include <catch2/catch.hpp>
 
 using namespace zunth;
@@ -10,12 +9,6 @@ using namespace zunth::ua;
 using model::Findings;
 
 namespace {
-
-std::unique_ptr<space::Space> standardSpace() {
-  auto space = std::make_unique<space::Space>(String("urn:fernhollow.example:test"));
-  space::loadNamespace0(*space);
-  return space;
-}
 
 std::string reportOf(const Findings& findings) {
   std::string out;
@@ -97,7 +90,7 @@ const char* const kDevices = R"(<?xml version="1.0" encoding="utf-8"?>
 }  // namespace
 
 TEST_CASE("a companion model is read with its types, values and definitions", "[model][nodeset]") {
-  const auto space = standardSpace();
+  const auto space = test::freshSpace();
   space->addNamespace(String("http://fernhollow.example/other"));  // so that indexes differ
   Findings findings;
   model::readNodeSet(*space, {"model/devices.xml", kDevices}, findings);
@@ -138,7 +131,7 @@ TEST_CASE("a companion model is read with its types, values and definitions", "[
   // What is written is read back the same.
   const std::vector<std::uint16_t> both{ns, plant};
   const std::string once = model::writeNodeSet(*space, both);
-  const auto other = standardSpace();
+  const auto other = test::freshSpace();
   Findings again;
   model::readNodeSet(*other, {"once.xml", once}, again);
   INFO(reportOf(again));
@@ -168,7 +161,7 @@ TEST_CASE("mistakes in a node set are named with their line", "[model][nodeset]"
       {with("NodeId=\"ns=1;i=7001\"", "NodeId=\"ns=1;i=6001\""), "a node ns=3;i=6001 is there already"},
       {with(">3</Int32>", ">three</Int32>"), "Int32: a Int32 was expected in <Int32>, not 'three'"}};
   for (const auto& [broken, message] : cases) {
-    const auto space = standardSpace();
+    const auto space = test::freshSpace();
     space->addNamespace(String("http://fernhollow.example/other"));
     Findings findings;
     model::readNodeSet(*space, {"model/x.xml", broken}, findings);
