@@ -32,9 +32,10 @@ class DeviceSource final : public server::ValueSource {
     return device_.isOlderThan(std::max<Duration>(age, std::chrono::milliseconds(20)));
   }
   void refresh(std::function<void()> done) override {
-    device_.refresh([this, alive = alive_, done = std::move(done)] {
+    // On the device's thread this source may be gone already, when the device is bound no longer.
+    device_.refresh([&loop = loop_, alive = alive_, done = std::move(done)] {
       // The values were posted before: they are shown by then.
-      net::asio::post(loop_, [alive, done] {
+      net::asio::post(loop, [alive, done] {
         if (*alive) done();
       });
     });
@@ -108,6 +109,8 @@ void moveBindings(device::Bindings& bindings, const space::Space& from, const sp
   };
   for (auto& binding : bindings.variables) binding.variable = moved(binding.variable);
   for (auto& binding : bindings.methods) binding.method = moved(binding.method);
+  std::erase_if(bindings.variables, [](const auto& binding) { return binding.variable == space::kNoNode; });
+  std::erase_if(bindings.methods, [](const auto& binding) { return binding.method == space::kNoNode; });
 }
 
 }  // namespace

@@ -32,11 +32,13 @@ constexpr std::string_view kChannelProtocol = "opcua+uacp", kJsonProtocol = "opc
 class Deadline {
  public:
   Deadline(asio::io_context& loop, net::TlsStream& stream) : timer_(loop), stream_(stream) {}
+  ~Deadline() { *isThere_ = false; }
   void set(std::chrono::steady_clock::duration time) {
     timer_.expires_after(time);
-    timer_.async_wait([&stream = stream_](const boost::system::error_code& cancelled) {
+    // The time may run out in the same turn in which the connection ends: then nobody is there to be closed.
+    timer_.async_wait([&stream = stream_, isThere = isThere_](const boost::system::error_code& cancelled) {
       boost::system::error_code ignored;
-      if (!cancelled) stream.next_layer().close(ignored);
+      if (!cancelled && *isThere) stream.next_layer().close(ignored);
     });
   }
   void lift() { timer_.cancel(); }
@@ -44,6 +46,7 @@ class Deadline {
  private:
   asio::steady_timer timer_;
   net::TlsStream& stream_;
+  std::shared_ptr<bool> isThere_ = std::make_shared<bool>(true);
 };
 
 bool offers(const http::request<http::string_body>& request, std::string_view protocol) {

@@ -154,9 +154,10 @@ void Server::checkIdentity(const ActivateSessionRequest& request, const Context&
     return tell(Error{
         status::BadUserAccessDenied, fmt::format("too many logins have failed: wait {:.0f} s", wait / 1000 + 0.5), {}});
   const TellUser guarded = [this, tell](Result<User> user) {
+    // Who came when too many were waiting has not guessed anything.
     if (user)
       loginGuard_.succeeded();
-    else
+    else if (user.code() != status::BadTooManyOperations)
       loginGuard_.failed(clock_.now());
     tell(std::move(user));
   };

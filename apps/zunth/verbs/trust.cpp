@@ -74,7 +74,7 @@ int remove(const Options& options, const admin::TrustStore& store, const std::st
   return kDone;
 }
 
-/// Lets one client in that isn't known yet, for a while.
+/// Lets one client of a site in that isn't known yet, for a while.
 int openFor(const Options& options, const admin::TrustStore& store, double minutes, const std::string& application) {
   const auto until = std::chrono::system_clock::now() + std::chrono::duration_cast<std::chrono::system_clock::duration>(
                                                             std::chrono::duration<double, std::ratio<60>>(minutes));
@@ -111,8 +111,10 @@ void addTrust(Program program) {
     }
     program.exitCode = *allowing   ? allow(program.options, *store, *what)
                        : *removing ? remove(program.options, *store, *what)
-                       : *opening  ? openFor(program.options, *store, *minutes, *what)
-                                   : listTrust(program.options, *store);
+                       : *opening && site->empty() && !fs::exists("site.yaml")
+                           ? wrongUse("it is a site that awaits a client", "zunth trust open --site FOLDER")
+                       : *opening ? openFor(program.options, *store, *minutes, *what)
+                                  : listTrust(program.options, *store);
   });
 }
 
