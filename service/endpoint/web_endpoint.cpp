@@ -89,11 +89,11 @@ class WebEndpoint::Caller : public Peer {
 /// A WebSocket with JSON messages.
 class WebEndpoint::JsonCaller final : public Caller, public std::enable_shared_from_this<JsonCaller> {
  public:
-  JsonCaller(Server& server, std::shared_ptr<net::Link> link, std::uint32_t channelId)
-      : Caller(server, link->peer()), link_(std::move(link)), channelId_(channelId) {}
-  void start(std::function<void()> served) {
-    // The link's callback keeps this alive as long as the connection lives.
-    link_->start({[self = shared_from_this(), served = std::move(served)](BytesView octets) {
+  JsonCaller(Server& server, const std::shared_ptr<net::Link>& link, std::uint32_t channelId)
+      : Caller(server, link->peer()), link_(link), channelId_(channelId) {}
+  /// The link's callback keeps this alive as long as the connection lives.
+  void start(net::Link& link, std::function<void()> served) {
+    link.start({[self = shared_from_this(), served = std::move(served)](BytesView octets) {
                     const std::string_view text(reinterpret_cast<const char*>(octets.data()), octets.size());
                     self->serve(self, channel::messageFromJson(text));
                     served();
@@ -106,12 +106,12 @@ class WebEndpoint::JsonCaller final : public Caller, public std::enable_shared_f
     const auto octets = std::as_bytes(std::span(*text));
     std::vector<Bytes> buffers;
     buffers.emplace_back(octets.begin(), octets.end());
-    link_->send(std::move(buffers));
+    if (const auto link = link_.lock()) link->send(std::move(buffers));
   }
   std::uint32_t channelId() const override { return channelId_; }
 
  private:
-  std::shared_ptr<net::Link> link_;
+  std::weak_ptr<net::Link> link_;
   std::uint32_t channelId_;
 };
 
@@ -196,7 +196,7 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket) {
       if (isChannel)
         callbacks_.channel(std::move(link));
       else
-        std::make_shared<JsonCaller>(server_, std::move(link), callbacks_.nextChannelId())->start(callbacks_.served);
+        std::make_shared<JsonCaller>(server_, link, callbacks_.nextChannelId())->start(*link, callbacks_.served);
       co_return;
     }
 

@@ -165,7 +165,8 @@ TEST_CASE("what a session may not see is not there, by whatever way it looks", "
   type.typeDefinitionNode = NodeId(id::BaseDataVariableType);
   type.includeSubTypes = false;
   query.nodeTypes.push_back(type);
-  for (const auto& set : b.call(query)->queryDataSets) CHECK(!(set.nodeId.nodeId == kFlow));
+  const auto found = b.call(query);
+  for (const auto& set : found->queryDataSets) CHECK(!(set.nodeId.nodeId == kFlow));
 }
 
 TEST_CASE("a node can ask for a signed or encrypted channel", "[roles]") {
