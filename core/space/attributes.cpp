@@ -54,7 +54,7 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
     case AttributeId::NodeClass: return DataValue(static_cast<std::int32_t>(nodeClass));
     case AttributeId::BrowseName: return DataValue(space.browseName(node));
     case AttributeId::DisplayName: return DataValue(space.displayName(node));
-    case AttributeId::Description: return DataValue(rare() ? rare()->description : LocalizedText());
+    case AttributeId::Description: return DataValue(space.description(node));
     case AttributeId::WriteMask:
     case AttributeId::UserWriteMask: return DataValue(std::uint32_t{0});
     case AttributeId::IsAbstract:
@@ -158,6 +158,8 @@ DataValue readAttribute(const Space& space, NodeIndex node, AttributeId attribut
     case AttributeId::Value:
       if (!(may & PermissionType::Read)) return DataValue(needs(PermissionType::Read));
       break;
+    case AttributeId::DisplayName: return DataValue(space.displayName(node, rights.locales()));
+    case AttributeId::Description: return DataValue(space.description(node, rights.locales()));
     case AttributeId::RolePermissions:
       if (!(may & PermissionType::ReadRolePermissions)) return DataValue(needs(PermissionType::ReadRolePermissions));
       break;

@@ -8,7 +8,8 @@ using namespace ua;
 
 namespace {
 
-ReferenceDescription describe(const Space& space, const Reference& reference, std::uint32_t mask) {
+ReferenceDescription describe(const Space& space, const Reference& reference, std::uint32_t mask,
+                              const Rights& rights) {
   const NodeIndex target = reference.target();
   auto wants = [mask](BrowseResultMask bit) { return (mask & static_cast<std::uint32_t>(bit)) != 0; };
   ReferenceDescription out;
@@ -17,7 +18,7 @@ ReferenceDescription describe(const Space& space, const Reference& reference, st
   if (wants(BrowseResultMask::IsForward)) out.isForward = reference.isForward();
   if (wants(BrowseResultMask::NodeClass)) out.nodeClass = space.nodeClass(target);
   if (wants(BrowseResultMask::BrowseName)) out.browseName = space.browseName(target);
-  if (wants(BrowseResultMask::DisplayName)) out.displayName = space.displayName(target);
+  if (wants(BrowseResultMask::DisplayName)) out.displayName = space.displayName(target, rights.locales());
   if (wants(BrowseResultMask::TypeDefinition))
     if (const NodeIndex type = space.typeDefinition(target); type != kNoNode) out.typeDefinition = space.nodeId(type);
   return out;
@@ -60,7 +61,7 @@ BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32
       page.next = static_cast<std::uint32_t>(i);
       break;
     }
-    page.references.push_back(describe(space, reference, what.resultMask));
+    page.references.push_back(describe(space, reference, what.resultMask, rights));
   }
   return page;
 }

@@ -1,6 +1,7 @@
 #include "core/space/instances.hpp"
 
 #include <algorithm>
+#include <ranges>
 
 namespace zunth::space {
 
@@ -13,29 +14,23 @@ bool isMandatory(const Space& space, NodeIndex declaration) {
   return std::ranges::count(space.references(declaration), rule) > 0;
 }
 
-// A copy, as adding nodes moves the references of others.
-std::vector<Reference> referencesOf(const Space& space, NodeIndex node) {
-  const auto references = space.references(node);
-  return {references.begin(), references.end()};
-}
-
-/// The declaration of this name in the most derived type that has one: it overrides those above.
-NodeIndex declarationOf(const Space& space, NodeIndex type, const QualifiedName& name) {
-  for (; type != kNoNode; type = space.supertype(type))
-    if (const NodeIndex found = space.child(type, name); found != kNoNode) return found;
-  return kNoNode;
+bool isType(NodeClass c) {
+  return c == NodeClass::ObjectType || c == NodeClass::VariableType || c == NodeClass::DataType ||
+         c == NodeClass::ReferenceType;
 }
 
 /// Carries one instantiation through. A type that contains itself, which a careless client can make, is not followed
 /// into itself.
 class Instantiation {
  public:
-  Instantiation(Space& space, const AddCopy& add) : space_(space), add_(add) {}
+  Instantiation(Space& space, const AddCopy& add, Declarations& declarations)
+      : space_(space), add_(add), declarations_(declarations) {}
 
   void fill(NodeIndex instance, NodeIndex type) {
     if (std::ranges::find(underway_, type) != underway_.end()) return;
     underway_.push_back(type);
-    addChildren(instance, type, type);
+    for (const NodeIndex declaration : declarations_.mandatoryOf(type))
+      if (space_.child(instance, space_.browseName(declaration)) == kNoNode) copy(instance, declaration);
     underway_.pop_back();
   }
 
@@ -54,11 +49,13 @@ class Instantiation {
     const NodeIndex added = add_(parent, std::move(node));
     if (added == kNoNode) return;
     if (isVariable) space_.setValue(added, space_.value(declaration));
-    for (const auto& reference : referencesOf(space_, declaration))
-      if (!reference.isForward() && space_.isSubtype(reference.type(), id::HierarchicalReferences)) {
-        space_.refer(parent, reference.type(), added);
-        break;
-      }
+    if (const auto* rare = space_.rare(declaration)) {
+      const auto displayNames = rare->displayNames, descriptions = rare->descriptions;
+      space_.setDisplayNames(added, displayNames);
+      space_.setDescriptions(added, descriptions);
+    }
+    if (const NodeIndex reference = parentReference(declaration); reference != kNoNode)
+      space_.refer(parent, reference, added);
     const NodeIndex type = space_.typeDefinition(declaration);
     if (type != kNoNode) space_.refer(added, id::HasTypeDefinition, type);
     // What the declaration says itself stands before what it leaves to its type.
@@ -67,30 +64,56 @@ class Instantiation {
   }
 
  private:
-  /// The types above come first, so that instances list the common children before the special ones.
-  void addChildren(NodeIndex instance, NodeIndex type, NodeIndex mostDerived) {
-    if (const NodeIndex above = space_.supertype(type); above != kNoNode) addChildren(instance, above, mostDerived);
-    for (const auto& reference : referencesOf(space_, type)) {
-      if (!reference.isForward() || !space_.isSubtype(reference.type(), id::HierarchicalReferences)) continue;
-      const QualifiedName name = space_.browseName(reference.target());
-      const NodeIndex declaration = declarationOf(space_, mostDerived, name);
-      if (isMandatory(space_, declaration) && space_.child(instance, name) == kNoNode) copy(instance, declaration);
-    }
+  /// The type of reference by which a declaration hangs on its type.
+  NodeIndex parentReference(NodeIndex declaration) const {
+    for (const auto& reference : space_.references(declaration))
+      if (!reference.isForward() && space_.isSubtype(reference.type(), id::HierarchicalReferences))
+        return reference.type();
+    return kNoNode;
   }
-
   Space& space_;
   const AddCopy& add_;
+  Declarations& declarations_;
   std::vector<NodeIndex> underway_;
 };
 
 }  // namespace
 
+const std::vector<NodeIndex>& Declarations::mandatoryOf(NodeIndex type) {
+  if (const auto known = known_.find(type); known != known_.end()) return known->second;
+  // The types from the top down, with all that each declares; the last of a name counts.
+  std::vector<NodeIndex> chain;
+  for (NodeIndex at = type; at != kNoNode && chain.size() < 100; at = space_.supertype(at)) chain.push_back(at);
+  std::vector<NodeIndex> declared;
+  for (const NodeIndex at : std::views::reverse(chain))
+    for (const auto& reference : space_.references(at)) {
+      const NodeIndex child = reference.target();
+      if (!reference.isForward() || isType(space_.nodeClass(child)) ||
+          !space_.isSubtype(reference.type(), id::HierarchicalReferences))
+        continue;
+      const auto same = std::ranges::find_if(
+          declared, [&](NodeIndex other) { return space_.browseName(other) == space_.browseName(child); });
+      if (same == declared.end())
+        declared.push_back(child);
+      else
+        *same = child;
+    }
+  std::erase_if(declared, [this](NodeIndex child) { return !isMandatory(space_, child); });
+  return known_.emplace(type, std::move(declared)).first->second;
+}
+
 void instantiate(Space& space, NodeIndex instance, NodeIndex type, const AddCopy& add) {
-  Instantiation(space, add).fill(instance, type);
+  Declarations declarations(space);
+  instantiate(space, instance, type, add, declarations);
+}
+
+void instantiate(Space& space, NodeIndex instance, NodeIndex type, const AddCopy& add, Declarations& declarations) {
+  Instantiation(space, add, declarations).fill(instance, type);
 }
 
 void copyDeclaration(Space& space, NodeIndex parent, NodeIndex declaration, const AddCopy& add) {
-  Instantiation(space, add).copy(parent, declaration);
+  Declarations declarations(space);
+  Instantiation(space, add, declarations).copy(parent, declaration);
 }
 
 }  // namespace zunth::space

@@ -32,7 +32,8 @@ class PermissionSets {
   std::vector<PermissionSet> sets_;
 };
 
-/// What one session may do, worked out once for each set: a check is a table lookup and a comparison.
+/// How one session meets the space: what it may do, worked out once for each set so that a check is a table lookup and
+/// a comparison, and the languages that it reads.
 class Rights {
  public:
   /// May everything: for what the service does by itself.
@@ -42,6 +43,9 @@ class Rights {
   Rights(std::vector<ua::NodeId> roles, ua::MessageSecurityMode mode, bool isEncryptedBelow);
 
   const std::vector<ua::NodeId>& roles() const { return roles_; }
+  /// The languages that the session reads, the one it likes best first.
+  const std::vector<ua::String>& locales() const { return locales_; }
+  void setLocales(std::vector<ua::String> locales) { locales_ = std::move(locales); }
   bool hasRole(const ua::NodeId& role) const;
   /// The PermissionType bits for nodes of this set.
   std::uint32_t of(const PermissionSets& sets, PermissionSetIndex set) const {
@@ -61,6 +65,7 @@ class Rights {
   ua::StatusCode refusal(const PermissionSets& sets, PermissionSetIndex set, std::uint32_t permission) const;
 
   std::vector<ua::NodeId> roles_;
+  std::vector<ua::String> locales_;
   bool all_ = false, signs_ = false, encrypts_ = false;
   mutable std::vector<std::uint32_t> bits_;  // by set
 };

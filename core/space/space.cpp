@@ -12,6 +12,17 @@ bool isType(NodeClass c) {
   return c == NodeClass::ObjectType || c == NodeClass::VariableType || c == NodeClass::ReferenceType ||
          c == NodeClass::DataType;
 }
+/// The text in the language that is wanted most: the same locale, else another of the same language, else the first.
+const LocalizedText& chosen(const std::vector<LocalizedText>& texts, std::span<const String> locales) {
+  const auto language = [](std::string_view locale) { return locale.substr(0, locale.find('-')); };
+  for (const auto& wanted : locales) {
+    for (const auto& text : texts)
+      if (text.locale.view() == wanted.view()) return text;
+    for (const auto& text : texts)
+      if (language(text.locale.view()) == language(wanted.view())) return text;
+  }
+  return texts.front();
+}
 bool hasValue(NodeClass c) { return c == NodeClass::Variable || c == NodeClass::VariableType; }
 
 }  // namespace
@@ -34,6 +45,41 @@ std::optional<std::uint16_t> Space::namespaceIndex(std::string_view uri) const {
   return std::nullopt;
 }
 
+const ModelInfo& Space::modelInfo(std::uint16_t ns) const {
+  static const ModelInfo none;
+  const auto found = models_.find(ns);
+  return found == models_.end() ? none : found->second;
+}
+
+LocalizedText Space::displayName(NodeIndex node, std::span<const String> locales) const {
+  if (flags_[node] & kTranslated)
+    if (const auto* own = rare(node); own && !own->displayNames.empty()) return chosen(own->displayNames, locales);
+  return LocalizedText(names_.name(displayNames_[node]));
+}
+
+LocalizedText Space::description(NodeIndex node, std::span<const String> locales) const {
+  const auto* own = rare(node);
+  if (!own) return {};
+  return own->descriptions.empty() ? own->description : chosen(own->descriptions, locales);
+}
+
+void Space::setDisplayNames(NodeIndex node, std::vector<LocalizedText> texts) {
+  if (texts.empty()) return;
+  displayNames_[node] = names_.intern(texts.front().text.view());
+  const bool isPlain = texts.size() == 1 && texts.front().locale.empty();
+  flags_[node] = static_cast<std::uint8_t>(isPlain ? flags_[node] & ~kTranslated : flags_[node] | kTranslated);
+  if (isPlain) texts.clear();
+  if (!texts.empty() || rare(node)) rare_[node].displayNames = std::move(texts);
+}
+
+void Space::setDescriptions(NodeIndex node, std::vector<LocalizedText> texts) {
+  if (texts.empty()) return;
+  auto& own = rare_[node];
+  own.description = texts.front().text.empty() ? LocalizedText() : texts.front();
+  if (texts.size() == 1) texts.clear();
+  own.descriptions = std::move(texts);
+}
+
 Result<NodeIndex> Space::add(NewNode node) {
   if (find(node.nodeId) != kNoNode)
     return Error{status::BadNodeIdExists, "a node " + node.nodeId.text() + " is there already", {}};
@@ -49,6 +95,7 @@ Result<NodeIndex> Space::add(NewNode node) {
   browseNames_[row] = names_.intern(node.browseName.name.view());
   displayNames_[row] =
       names_.intern(node.displayName.text.isNull() ? node.browseName.name.view() : node.displayName.text.view());
+  if (!node.displayName.locale.empty()) setDisplayNames(row, {node.displayName});
   if (hasValue(node.nodeClass)) {
     if (freeVariables_.empty()) {
       freeVariables_.push_back(static_cast<std::uint32_t>(variables_.size()));

@@ -8,6 +8,7 @@
 #include "core/ua/generated/structures.hpp"
 
 #include <functional>
+#include <map>
 #include <optional>
 #include <unordered_map>
 
@@ -29,6 +30,23 @@ struct RareAttributes {
   ua::List<std::uint32_t> arrayDimensions;
   ua::LocalizedText inverseName;       // reference types
   ua::ExtensionObject typeDefinition;  // data types: EnumDefinition or StructureDefinition
+  // In each language, the usual one first; empty where there is one text without a language.
+  std::vector<ua::LocalizedText> displayNames, descriptions;
+  ua::String nodeSetExtras;  // what a NodeSet2 file says of the node that no attribute holds, as XML
+};
+
+/// What a model says of its namespace (Part 5, 6.3.13; Part 6, F.5).
+struct ModelInfo {
+  struct Required {
+    ua::String uri, version;
+    ua::DateTime published;
+    bool operator==(const Required&) const = default;
+  };
+  ua::String version;
+  ua::DateTime published;  // null when the model doesn't say
+  std::vector<Required> required;
+  ua::String nodeSetExtras;  // the Extensions of its NodeSet2 file, as XML
+  bool operator==(const ModelInfo&) const = default;
 };
 
 /// A node to be added; what its class doesn't have is ignored.
@@ -61,6 +79,9 @@ class Space {
   /// Its index, new or old.
   std::uint16_t addNamespace(const ua::String& uri);
   std::optional<std::uint16_t> namespaceIndex(std::string_view uri) const;
+  /// Empty for a namespace of which no model said anything.
+  const ModelInfo& modelInfo(std::uint16_t ns) const;
+  void setModelInfo(std::uint16_t ns, ModelInfo info) { models_[ns] = std::move(info); }
 
   // Structure
   /// BadNodeIdExists; BadBrowseNameInvalid for an empty name.
@@ -96,7 +117,14 @@ class Space {
   ua::QualifiedName browseName(NodeIndex node) const {
     return {browseNamespaces_[node], names_.name(browseNames_[node])};
   }
-  ua::LocalizedText displayName(NodeIndex node) const { return ua::LocalizedText(names_.name(displayNames_[node])); }
+  /// In the first of the languages that there is text in, else in the usual one (Part 4, 5.4).
+  ua::LocalizedText displayName(NodeIndex node, std::span<const ua::String> locales = {}) const;
+  ua::LocalizedText description(NodeIndex node, std::span<const ua::String> locales = {}) const;
+  /// Texts in several languages, the usual one first; they take the place of what add() was given.
+  void setDisplayNames(NodeIndex node, std::vector<ua::LocalizedText> texts);
+  void setDescriptions(NodeIndex node, std::vector<ua::LocalizedText> texts);
+  /// The browse name's text; it lives as long as the space.
+  std::string_view name(NodeIndex node) const { return names_.name(browseNames_[node]).view(); }
   std::span<const Reference> references(NodeIndex node) const { return runs_.of(referenceRuns_[node]); }
   /// kNoNode for nodes that have none.
   NodeIndex typeDefinition(NodeIndex node) const;
@@ -160,7 +188,8 @@ class Space {
   void watch(NodeIndex variable, bool on) { variables_[payloads_[variable]].watched = on; }
 
  private:
-  static constexpr std::uint8_t kAbstract = 1, kSymmetric = 2, kSubscribes = 4, kNotExecutable = 8, kNoLoops = 16;
+  static constexpr std::uint8_t kAbstract = 1, kSymmetric = 2, kSubscribes = 4, kNotExecutable = 8, kNoLoops = 16,
+                                kTranslated = 32;
   NodeIndex newRow(ua::NodeId id);
   void dropSource(std::uint32_t& source);
   struct VariableRow {
@@ -171,6 +200,7 @@ class Space {
   };
 
   std::vector<ua::String> namespaces_;
+  std::map<std::uint16_t, ModelInfo> models_;  // by namespace
   PermissionSets permissions_;
   std::vector<PermissionSetIndex> namespacePermissions_;  // by namespace
   // One element a node in each column.

@@ -162,6 +162,8 @@ class Server {
   space::Space& space() { return space_; }
   const Settings& settings() const { return settings_; }
   Announcer& announcer() { return announcer_; }
+  /// Shows clients what the space's models say of their namespaces and languages; again when models changed.
+  void showModels();
   std::size_t sessionCount() const { return sessions_.size(); }
   std::size_t monitoredItemCount() const { return sampling_.itemCount(); }
   std::size_t subscriptionCount() const;

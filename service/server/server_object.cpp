@@ -56,6 +56,7 @@ void Server::fillServerObject() {
   fillCapabilities();
   fillDiagnostics();
   fillRoles();
+  showModels();
 
   serverMethods_[space_.at(id::Server_GetMonitoredItems)] = &Server::getMonitoredItems;
   serverMethods_[space_.at(id::Server_ResendData)] = &Server::resendData;
@@ -67,7 +68,6 @@ void Server::fillCapabilities() {
   const auto set = setterOf(space_, startTime_);
   const Limits& limits = settings_.limits;
   const DecodingLimits decoding;
-  set(id::Server_ServerCapabilities_LocaleIdArray, Variant::array({String("en")}));
   set(id::Server_ServerCapabilities_ServerProfileArray,
       Variant::array({String("http://opcfoundation.org/UA-Profile/Server/EmbeddedUA2017")}));
   set(id::Server_ServerCapabilities_MinSupportedSampleRate, limits.leastSamplingInterval);

@@ -274,6 +274,7 @@ void Server::grant(Session& session) {
   for (const auto& role : session.user.ownRoles)
     if (std::ranges::find(roles, role) == roles.end()) roles.push_back(role);
   session.rights = space::Rights(std::move(roles), peer->security().mode, peer->isEncryptedBelow());
+  session.rights.setLocales(session.locales);
   for (const auto& [id, subscription] : session.subscriptions)
     for (const auto& [itemId, item] : subscription->items()) {
       if (item->node() == space::kNoNode) continue;
@@ -345,6 +346,7 @@ void Server::finishActivation(const Activation& activation, Result<User> user) {
   session.peer = activation.peer;
   session.channelId = activation.peer->channelId();
   session.user = std::move(*user);
+  if (!request.localeIds.empty()) session.locales = request.localeIds;
   grant(session);
   announcer_.sessionActivated({&session, request.requestHeader, *activation.peer}, request, status::Good);
   const String name = session.user.name.empty() ? String("Anonymous") : session.user.name;
@@ -352,7 +354,6 @@ void Server::finishActivation(const Activation& activation, Result<User> user) {
   if (session.security.clientUserIdHistory.empty() || !(session.security.clientUserIdHistory.back() == name))
     session.security.clientUserIdHistory.push_back(name);
   session.security.authenticationMechanism = session.user.mechanism;
-  if (!request.localeIds.empty()) session.locales = request.localeIds;
   ActivateSessionResponse response;
   response.serverNonce = session.serverNonce = randomOctets();
   activation.reply.send(std::move(response), wallClock);
