@@ -36,6 +36,8 @@ class Application {
     for (const NodeIndex node : added_) tell(node, ModelChangeStructureVerbMask::NodeAdded);
     for (const NodeIndex node : changed_)
       if (!added_.contains(node)) tell(node, ModelChangeStructureVerbMask::ReferenceAdded);
+    for (std::size_t i = 2; i < indexes_.size(); ++i)
+      running_.setModelInfo(indexes_[i], wanted_.modelInfo(static_cast<std::uint16_t>(i)));
     applied_.added = added_.size();
     for (const NodeIndex node : changed_) applied_.changed += !added_.contains(node);
     return std::move(applied_);
@@ -95,6 +97,8 @@ class Application {
     auto added = running_.add(std::move(node));
     if (!added) return;
     added_.insert(*added);
+    if (const auto* rare = wanted_.rare(wanted); rare && !rare->displayNames.empty())
+      running_.setDisplayNames(*added, rare->displayNames);
     if (hasValue(wanted)) running_.setValue(*added, wanted_.value(wanted));
   }
   bool hasValue(NodeIndex wanted) const {
@@ -119,6 +123,12 @@ class Application {
       set(to.arrayDimensions, from.arrayDimensions, node);
       set(to.inverseName, from.inverseName, node);
       set(to.typeDefinition, from.typeDefinition, node);
+      set(to.descriptions, from.descriptions, node);
+      if (to.displayNames != from.displayNames && !from.displayNames.empty()) {
+        running_.setDisplayNames(node, from.displayNames);
+        changed_.insert(node);
+      }
+      to.nodeSetExtras = from.nodeSetExtras;
     }
     const auto& permissions = wanted_.permissionSets()[wanted_.permissionSet(wanted)];
     if (!(running_.permissionSets()[running_.permissionSet(node)] == permissions)) {

@@ -1,13 +1,16 @@
 #include "core/model/build.hpp"
 
-#include "core/model/units.hpp"
+#include "core/model/data_types.hpp"
+#include "core/model/draft.hpp"
+#include "core/model/initial_value.hpp"
+#include "core/model/state_machine.hpp"
 #include "core/model/words.hpp"
-#include "core/space/instances.hpp"
+#include "core/space/attributes.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
-#include <map>
-#include <set>
+#include <charconv>
+#include <deque>
 
 #include <fmt/format.h>
 
@@ -21,105 +24,150 @@ using space::Space;
 
 namespace {
 
-const std::vector<std::string> kReserved = {"is", "about", "extends", "access"};
+/// Entries of an object or variable that are no children of it.
+constexpr std::string_view kChildWords[] = {"is",      "about",  "called",     "access", "in",      "was",
+                                            "node-id", "refers", "implements", "starts", "extends", "by"};
 
-/// What the words after a role stand for.
-struct AccessWord {
-  const char* word;
-  std::uint32_t permissions;
-};
-using P = PermissionType;
-constexpr AccessWord kAccessWords[] = {
-    {"nothing", 0},
-    {"see", P::Browse},
-    {"read", P::Browse | P::Read | P::ReadHistory | P::ReceiveEvents},
-    {"write", P::Browse | P::Write},
-    {"call", P::Browse | P::Call},
-    {"change", P::Browse | P::AddNode | P::DeleteNode | P::AddReference | P::RemoveReference | P::WriteAttribute},
-    {"grant", P::Browse | P::ReadRolePermissions | P::WriteRolePermissions},
-};
+bool isChildWord(std::string_view key) { return std::ranges::find(kChildWords, key) != std::end(kChildWords); }
 
-/// Where new nodes go: their namespace and the path from which their ids are made.
-struct Location {
-  std::uint16_t ns;
-  std::string path;
-  Location in(const std::string& name) const { return {ns, path.empty() ? name : path + "/" + name}; }
-};
-
-struct TypeDeclaration {
-  const Entry* entry;
-  std::uint16_t ns;
-  enum class State { Declared, Building, Built } state = State::Declared;
-  NodeIndex node = kNoNode;
-};
+/// A version as a list of numbers, for comparing: "1.10" is more than "1.9".
+std::vector<unsigned> numbersOf(std::string_view version) {
+  std::vector<unsigned> out;
+  while (!version.empty()) {
+    const auto dot = std::min(version.find('.'), version.size());
+    unsigned number = 0;
+    std::from_chars(version.data(), version.data() + dot, number);
+    out.push_back(number);
+    version.remove_prefix(std::min(dot + 1, version.size()));
+  }
+  return out;
+}
 
 class Builder {
  public:
-  Builder(Space& space, Findings& findings, const std::map<std::string, NodeId>& siteRoles)
-      : space_(space), findings_(findings), siteRoles_(siteRoles) {
-    indexStandardTypes();
+  Builder(Space& space, Findings& findings, const SiteWords& site)
+      : draft_(space, findings), space_(space), findings_(findings), site_(site), declarations_(space) {
+    draft_.buildType = [this](TypeDeclaration& type) { buildType(type); };
   }
 
   void run(const std::vector<Entry>& roots) {
-    for (const Entry& root : roots) {
-      if (!root.isMapping) continue;
-      checkKeys(root, {"namespace", "types", "objects"}, findings_);
-      const Text* uri = root.textOf("namespace");
-      if (!uri) {
-        findings_.error(root.key.place, "the model names no namespace",
-                        "begin with: namespace: http://my-site.example/plant");
-        continue;
+    for (const Entry& root : roots) declare(root);
+    for (Source& source : sources_) readImports(source);
+    for (auto& [key, type] : draft_.declarations()) buildType(type);
+    bool anyObjects = false;
+    for (const bool isPlacedElsewhere : {false, true})
+      for (const Source& source : sources_) {
+        draft_.source = &source;
+        if (const Entry* objects = source.root->find("objects"))
+          for (const Entry& child : objects->entries) {
+            anyObjects = true;
+            if ((child.find("in") != nullptr) == isPlacedElsewhere) addTop(child);
+          }
       }
-      namespaces_[&root] = space_.addNamespace(String(uri->text));
-      if (const Entry* types = root.find("types")) declareTypes(*types, namespaces_[&root]);
+    for (const Source& source : sources_) {
+      draft_.source = &source;
+      if (const Entry* views = source.root->find("views"))
+        for (const Entry& view : views->entries) addView(view);
     }
-    for (auto& [key, type] : types_) buildType(type);
-    for (const Entry& root : roots)
-      if (const Entry* objects = root.find("objects"); objects && namespaces_.contains(&root))
-        for (const Entry& child : objects->entries)
-          addChildren(space_.at(id::ObjectsFolder), {namespaces_[&root], ""}, child, false);
+    for (const Link& link : links_) addLinks(link);
+    for (const NodeIndex machine : machines_)
+      if (space_.exists(machine)) enterFirstState(space_, machine);
+    if (anyObjects) warnOfUnused();
   }
+  std::vector<const Place*> places() { return draft_.takePlaces(); }
 
  private:
-  void error(const Place& place, std::string message, std::string hint = {}) {
-    findings_.error(place, std::move(message), std::move(hint));
+  // Files
+  void declare(const Entry& root) {
+    if (!root.isMapping) return;
+    checkKeys(root, {"namespace", "version", "published", "imports", "types", "objects", "views", "ids"}, findings_);
+    const Text* uri = root.textOf("namespace");
+    if (!uri) {
+      if (root.entries.empty()) return;
+      return error(root.key.place, "the model names no namespace",
+                   "begin with: namespace: http://my-site.example/plant");
+    }
+    Source& source = sources_.emplace_back();
+    source.root = &root;
+    source.ns = space_.addNamespace(String(uri->text));
+    auto info = space_.modelInfo(source.ns);
+    if (const Text* version = root.textOf("version")) info.version = String(version->text);
+    if (const Text* published = root.textOf("published")) {
+      const bool isDay = published->text.find('T') == std::string::npos;
+      auto time = DateTime::parse(published->text + (isDay ? "T00:00:00Z" : ""));
+      if (!time)
+        error(published->place, fmt::format("'{}' is no date", published->text), "as in: published: 2026-11-23");
+      else
+        info.published = *time;
+    }
+    space_.setModelInfo(source.ns, std::move(info));
+    if (const Entry* types = root.find("types"))
+      for (const Entry& entry : types->entries) draft_.declare(entry, source);
+    if (const Entry* ids = root.find("ids"))
+      for (const Entry& line : ids->entries)
+        if (const auto id = line.value ? givenId(*line.value, source.ns) : std::nullopt)
+          draft_.giveId({source.ns, line.key.text}, *id);
+  }
+
+  /// "5001", "s=Some.Name", "g=...": an id in the model's own namespace; what is none is reported.
+  std::optional<NodeId> givenId(const Text& text, std::uint16_t ns) {
+    auto id = NodeId::parse(text.text.find('=') == std::string::npos ? "i=" + text.text : text.text);
+    if (id && id->namespaceIndex() == 0) return id->inNamespace(ns);
+    error(text.place, fmt::format("'{}' is no id in the model's namespace", text.text),
+          "as in: node-id: 5001, or node-id: s=Some.Name");
+    return std::nullopt;
+  }
+
+  /// imports: [URI], or {prefix: URI}; a version that is needed at least may follow the URI.
+  void readImports(Source& source) {
+    const Entry* imports = source.root->find("imports");
+    if (!imports) return;
+    auto info = space_.modelInfo(source.ns);
+    const auto import = [&](const Text& text) -> std::optional<std::uint16_t> {
+      const auto words = splitWords(text);
+      if (words.empty()) return std::nullopt;
+      const auto ns = space_.namespaceIndex(words[0].text);
+      if (!ns || !(*ns == 0 || hasContent(*ns))) {
+        error(words[0].place, fmt::format("the model {} is imported, and it isn't there", words[0].text),
+              "put its NodeSet2 file or its *.yaml into model/");
+        return std::nullopt;
+      }
+      const auto& there = space_.modelInfo(*ns).version;
+      if (words.size() > 1 && !there.empty() && numbersOf(there.view()) < numbersOf(words[1].text))
+        error(words[1].place,
+              fmt::format("{} is wanted in version {}, and {} is there", words[0].text, words[1].text, there.view()),
+              "put the newer one into model/");
+      info.required.push_back({String(words[0].text), words.size() > 1 ? String(words[1].text) : String(), {}});
+      return *ns;
+    };
+    for (const Text& text : source.root->textsOf("imports")) import(text);
+    for (const Entry& line : imports->entries)
+      if (line.value)
+        if (const auto ns = import(*line.value)) source.prefixes[line.key.text] = *ns;
+    space_.setModelInfo(source.ns, std::move(info));
+  }
+  bool hasContent(std::uint16_t ns) const {
+    for (const Source& source : sources_)
+      if (source.ns == ns) return true;
+    for (NodeIndex node = space_.rows(); node-- > 0;)
+      if (space_.exists(node) && space_.nodeId(node).namespaceIndex() == ns) return true;
+    return false;
+  }
+
+  void warnOfUnused() {
+    for (const auto& [key, type] : draft_.declarations())
+      if (!type.isUsed && type.node != kNoNode && isForInstances(type.node))
+        findings_.warn(type.entry->key.place, fmt::format("nothing uses the type '{}'", key.second),
+                       "make an instance of it, or take it out");
+  }
+
+  /// Interfaces, events and references are for others to use.
+  bool isForInstances(NodeIndex type) const {
+    return !space_.isAbstract(type) && space_.nodeClass(type) != NodeClass::ReferenceType &&
+           !space_.isSubtype(type, id::BaseEventType) && !space_.isSubtype(type, id::BaseInterfaceType);
   }
 
   // Types
-  void indexStandardTypes() {
-    for (NodeIndex node = 0; node < space_.rows(); ++node) {
-      const auto nodeClass = space_.nodeClass(node);
-      if (nodeClass == NodeClass::ObjectType || nodeClass == NodeClass::DataType ||
-          nodeClass == NodeClass::VariableType)
-        standardTypes_.emplace(space_.browseName(node).name.str(), node);
-    }
-  }
-
-  void declareTypes(const Entry& types, std::uint16_t ns) {
-    for (const Entry& entry : types.entries) {
-      if (const auto [at, isNew] = types_.try_emplace(entry.key.text, TypeDeclaration{&entry, ns}); !isNew)
-        error(entry.key.place, fmt::format("the type '{}' is declared twice", entry.key.text),
-              fmt::format("the first is at {}:{}", at->second.entry->key.place.file, at->second.entry->key.place.line));
-    }
-  }
-
-  /// The type node of this name, built when it is declared in a model; reports an unknown one.
-  NodeIndex findType(const Text& name) {
-    if (const auto own = types_.find(name.text); own != types_.end()) {
-      buildType(own->second);
-      return own->second.node;
-    }
-    if (const auto standard = standardTypes_.find(name.text); standard != standardTypes_.end()) return standard->second;
-    std::vector<std::string> names;
-    for (const auto& [known, type] : types_) names.push_back(known);
-    for (const auto& [known, node] : standardTypes_) names.push_back(known);
-    const std::string near = nearest(name.text, names);
-    error(name.place, fmt::format("there is no type '{}'", name.text),
-          near.empty() ? "declare it under 'types:', or take one of the standard"
-                       : fmt::format("did you mean '{}'?", near));
-    return kNoNode;
-  }
-
   void buildType(TypeDeclaration& type) {
     if (type.state == TypeDeclaration::State::Built) return;
     const Entry& entry = *type.entry;
@@ -127,322 +175,531 @@ class Builder {
       return error(entry.key.place, fmt::format("the type '{}' is made of itself", entry.key.text),
                    "a type can't extend or contain itself, even through others");
     type.state = TypeDeclaration::State::Building;
-    if (entry.value && entry.value->text.starts_with("enum "))
-      buildEnumeration(type);
-    else if (entry.value)
-      error(entry.value->place, "a type is a list of children, or 'enum A | B'",
-            "put its children on the lines below, indented");
-    else
-      buildObjectType(type);
+    const Source* sourceBefore = std::exchange(draft_.source, type.source);
+    const auto accessBefore = std::exchange(draft_.access, std::nullopt);
+    buildTypeNow(type);
+    draft_.access = accessBefore;
+    draft_.source = sourceBefore;
     type.state = TypeDeclaration::State::Built;
   }
 
-  NodeIndex addTypeNode(TypeDeclaration& type, NodeClass nodeClass, NodeIndex supertype) {
+  void buildTypeNow(TypeDeclaration& type) {
+    const Entry& entry = *type.entry;
+    const Text* is = entry.value ? &*entry.value : entry.textOf("is");
+    const auto dataType = is ? parseDataType(*is, findings_) : std::nullopt;
+    if (entry.value && !dataType)
+      return error(entry.value->place, "a type is a list of children, or 'enum A | B'",
+                   "put its children on the lines below, indented");
+    NodeIndex supertype = kNoNode;
+    if (const Text* extends = entry.textOf("extends")) {
+      supertype = draft_.findType(*extends);
+      if (supertype == kNoNode) return;
+    }
+    if (dataType) {
+      const bool fits = supertype == kNoNode || space_.nodeClass(supertype) == NodeClass::DataType;
+      if (!fits)
+        error(entry.textOf("extends")->place, fmt::format("'{}' is no data type", entry.textOf("extends")->text));
+      if (supertype == kNoNode || !fits) supertype = space_.at(usualSupertype(*dataType, entry));
+      if (addTypeNode(type, supertype, entry) != kNoNode) fillDataType(draft_, type.node, *dataType, entry);
+      return;
+    }
+    if (supertype == kNoNode) supertype = space_.at(id::BaseObjectType);
+    switch (space_.nodeClass(supertype)) {
+      case NodeClass::ObjectType: return buildObjectType(type, supertype);
+      case NodeClass::VariableType: return buildVariableType(type, supertype, is);
+      case NodeClass::ReferenceType: return buildReferenceType(type, supertype);
+      default: addTypeNode(type, supertype, entry);
+    }
+  }
+
+  static bool isOn(const Entry& entry, std::string_view key) {
+    const Text* text = entry.textOf(key);
+    return text && (text->text == "yes" || text->text == "true" || text->text == "on");
+  }
+
+  NodeIndex addTypeNode(TypeDeclaration& type, NodeIndex supertype, const Entry& entry) {
     NewNode node;
-    node.nodeId = NodeId(type.ns, String("types/" + type.entry->key.text));
-    node.nodeClass = nodeClass;
-    node.browseName = {type.ns, String(type.entry->key.text)};
-    if (const Text* about = type.entry->textOf("about")) node.description = LocalizedText(String(about->text));
-    type.node = add(std::move(node), type.entry->key.place);
-    if (type.node != kNoNode) space_.refer(supertype, id::HasSubtype, type.node);
+    node.nodeId = idOf({type.source->ns, "types/" + entry.key.text}, entry);
+    node.nodeClass = space_.nodeClass(supertype);
+    node.browseName = {type.source->ns, String(entry.key.text)};
+    node.isAbstract = isOn(entry, "abstract");
+    node.isSymmetric = isOn(entry, "symmetric");
+    if (const Entry* inverse = entry.find("inverse"))
+      if (const auto texts = draft_.textsOf(*inverse); !texts.empty()) node.inverseName = texts.front();
+    if (node.nodeClass == NodeClass::VariableType) {
+      node.traits = space_.traits(supertype);
+      if (const auto* rare = space_.rare(supertype)) node.arrayDimensions = rare->arrayDimensions;
+    }
+    type.node = draft_.add(std::move(node), entry.key.place);
+    if (type.node == kNoNode) return kNoNode;
+    if (entry.find("node-id")) draft_.setLocation(type.node, {type.source->ns, "types/" + entry.key.text});
+    space_.refer(supertype, id::HasSubtype, type.node);
+    draft_.describe(type.node, entry);
     return type.node;
   }
 
-  void buildEnumeration(TypeDeclaration& type) {
-    const Text& words = *type.entry->value;
-    if (addTypeNode(type, NodeClass::DataType, space_.at(id::Enumeration)) == kNoNode) return;
-    std::vector<LocalizedText> strings;
-    List<EnumField> fields;
-    std::size_t from = 5;
-    while (from <= words.text.size()) {
-      const auto bar = std::min(words.text.find('|', from), words.text.size());
-      std::string name = words.text.substr(from, bar - from);
-      name.erase(0, name.find_first_not_of(' '));
-      name.erase(name.find_last_not_of(' ') + 1);
-      if (name.empty())
-        error(words.part(from, bar - from).place, "a value of this enumeration has no name",
-              "as in: enum Off | Auto | Wash");
-      fields.push_back({static_cast<std::int64_t>(strings.size()), LocalizedText(String(name)), {}, String(name)});
-      strings.emplace_back(String(name));
-      from = bar + 1;
+  void buildObjectType(TypeDeclaration& type, NodeIndex supertype) {
+    const Entry& entry = *type.entry;
+    if (addTypeNode(type, supertype, entry) == kNoNode) return;
+    implement(type.node, entry, true);
+    for (const Entry& child : entry.entries)
+      if (!isTypeWord(child.key.text)) addChildren(type.node, child, true);
+    if (entry.find("states") || entry.find("transitions")) {
+      if (space_.isSubtype(type.node, id::FiniteStateMachineType))
+        addStates(draft_, type.node, entry);
+      else
+        error(entry.key.place, fmt::format("'{}' is no state machine", entry.key.text),
+              "say: extends: FiniteStateMachineType");
     }
-    space_.rareOf(type.node).typeDefinition = ExtensionObject::of(EnumDefinition{fields});
-    const Location place{type.ns, "types/" + type.entry->key.text};
-    addProperty(type.node, place, "EnumStrings", id::LocalizedText, Variant::array(strings), type.entry->key.place);
+    rememberLinks(type.node, entry);
   }
 
-  void buildObjectType(TypeDeclaration& type) {
-    NodeIndex supertype = space_.at(id::BaseObjectType);
-    if (const Text* extends = type.entry->textOf("extends")) {
-      const NodeIndex found = findType(*extends);
-      if (found != kNoNode && space_.nodeClass(found) != NodeClass::ObjectType)
-        error(extends->place, fmt::format("'{}' is no object type", extends->text));
-      else if (found != kNoNode)
-        supertype = found;
+  void buildVariableType(TypeDeclaration& type, NodeIndex supertype, const Text* is) {
+    const Entry& entry = *type.entry;
+    if (addTypeNode(type, supertype, entry) == kNoNode) return;
+    if (is) {
+      const Spec spec = parseSpec(*is, findings_, site_.units);
+      auto& traits = space_.traits(type.node);
+      if (spec.type) {
+        const NodeIndex dataType = draft_.findType(*spec.type);
+        if (dataType == kNoNode) return;
+        if (space_.nodeClass(dataType) != NodeClass::DataType)
+          return error(spec.type->place, fmt::format("'{}' is no data type", spec.type->text),
+                       "as in: is: Double kPa 0..50");
+        traits.dataType = dataType;
+        traits.valueRank = -1;
+        NewNode shape;
+        if (spec.dimensions) setDimensions(shape, *spec.dimensions, spec.type->place);
+        if (spec.dimensions) {
+          traits.valueRank = shape.traits.valueRank;
+          space_.rareOf(type.node).arrayDimensions = shape.arrayDimensions;
+        }
+      }
+      addFacts(type.node, spec, entry.key.place, true);
+      if (spec.initial) setInitial(type.node, *spec.initial);
     }
-    if (addTypeNode(type, NodeClass::ObjectType, supertype) == kNoNode) return;
-    const Location place{type.ns, "types/" + type.entry->key.text};
+    if (const Entry* starts = entry.find("starts")) setInitial(type.node, *starts);
+    for (const Entry& child : entry.entries)
+      if (!isTypeWord(child.key.text) && child.key.text != "starts") addChildren(type.node, child, true);
+  }
+
+  void buildReferenceType(TypeDeclaration& type, NodeIndex supertype) {
+    addTypeNode(type, supertype, *type.entry);
     for (const Entry& child : type.entry->entries)
-      if (std::ranges::find(kReserved, child.key.text) == kReserved.end()) addChildren(type.node, place, child, true);
+      if (!isTypeWord(child.key.text))
+        error(child.key.place, "a type of references has no children", "it may say: inverse: isFedBy");
+  }
+
+  /// Interfaces (Part 3, 4.9): what they declare becomes the own.
+  void implement(NodeIndex node, const Entry& entry, bool inType) {
+    for (const Text& name : entry.textsOf("implements")) {
+      const NodeIndex interface = draft_.findType(name);
+      if (interface == kNoNode) continue;
+      if (!space_.isSubtype(interface, id::BaseInterfaceType)) {
+        error(name.place, fmt::format("'{}' is no interface", name.text), "an interface extends BaseInterfaceType");
+        continue;
+      }
+      space_.refer(node, id::HasInterface, interface);
+      space::instantiate(space_, node, interface, draft_.copier(entry.key.place, inType), declarations_);
+    }
   }
 
   // Instances and children
+  /// A child as it is being added.
+  struct Child {
+    const Entry& entry;
+    NodeIndex parent;
+    std::string name;
+    Location here;
+    Spec spec;
+    const Text* is;  // where the spec stands
+    bool inType;
+    StandardId rule;  // of a type's child
+    const Place& place() const { return entry.key.place; }
+  };
+
+  void addTop(const Entry& entry) {
+    NodeIndex parent = space_.at(id::ObjectsFolder);
+    if (const Text* in = entry.textOf("in")) {
+      parent = findNode(*in, kNoNode);
+      if (parent == kNoNode) return;
+    }
+    addChildren(parent, entry, false);
+  }
+
+  Location below(NodeIndex parent, const std::string& name) const {
+    const Location above = draft_.locationOf(parent);
+    // What stands below a node of another model begins a path of its own.
+    return above.ns == draft_.source->ns ? above.in(name) : Location{draft_.source->ns, name};
+  }
+
   /// Adds what one entry describes below `parent`: a method, or a node for each name that its key stands for.
-  void addChildren(NodeIndex parent, const Location& location, const Entry& entry, bool inType) {
-    if (auto signature = parseSignature(entry.key, findings_))
-      return addMethod(parent, location, entry, *signature, inType);
+  void addChildren(NodeIndex parent, const Entry& entry, bool inType) {
+    if (auto signature = parseSignature(entry.key, findings_)) return addMethod(parent, entry, *signature, inType);
     Text key = entry.key;
     const bool isOptional = key.text.ends_with('?');
     if (isOptional) key = key.part(0, key.text.size() - 1);
-    if (isOptional && !inType) error(entry.key.place, "'?' marks an optional child of a type", "leave it out here");
+    const bool isPlaceholder = key.text.starts_with('<') && key.text.ends_with('>');
+    if ((isOptional || isPlaceholder) && !inType)
+      error(entry.key.place,
+            isOptional ? "'?' marks an optional child of a type"
+                       : "'<...>' stands for children that instances of a type have",
+            "leave it out here");
     if (key.text.starts_with("./")) key = key.part(2);  // a child whose name is a word of the language
-    for (const std::string& name : expandName(key, findings_)) {
+    const auto names = expandName(key, findings_);
+    const Text* was = entry.textOf("was");
+    const Text* nodeId = entry.textOf("node-id");
+    if (names.size() > 1 && (was || nodeId))
+      error((was ? was : nodeId)->place, "one id can't be that of several nodes", "write a line for each");
+    Child child{entry,
+                parent,
+                std::string(),
+                Location(),
+                Spec(),
+                entry.value ? &*entry.value : entry.textOf("is"),
+                inType,
+                isPlaceholder
+                    ? (isOptional ? id::ModellingRule_OptionalPlaceholder : id::ModellingRule_MandatoryPlaceholder)
+                : isOptional ? id::ModellingRule_Optional
+                             : id::ModellingRule_Mandatory};
+    if (child.is) child.spec = parseSpec(*child.is, findings_, site_.units);
+    for (const std::string& name : names) {
       if (name.empty() || name.find('/') != std::string::npos) {
         error(key.place, fmt::format("'{}' can't be a name", name), "names are not empty and have no '/'");
         continue;
       }
-      addChild(parent, location, entry, name, inType, isOptional);
+      child.name = name;
+      child.here = below(parent, was ? was->text : name);
+      addChild(child);
     }
   }
 
-  void addChild(NodeIndex parent, const Location& location, const Entry& entry, const std::string& name, bool inType,
-                bool isOptional) {
-    const Text* is = entry.value ? &*entry.value : entry.textOf("is");
-    const Spec spec = is ? parseSpec(*is, findings_) : Spec();
-    const Location here = location.in(name);
+  void addChild(const Child& child) {
     // It holds for the node and what is below, until something below says otherwise.
-    const auto accessAbove = access_;
-    if (const Entry* access = entry.find("access")) {
-      if (inType)
+    const auto accessAbove = draft_.access;
+    if (const Entry* access = child.entry.find("access")) {
+      if (child.inType)
         error(access->key.place, "a type grants no access: its instances do", "write it with an object");
       else
-        access_ = readAccess(*access);
+        draft_.access = readAccess(*access, site_.roles, findings_);
     }
-    addChildWith(parent, location, here, entry, spec, is, name, inType, isOptional);
-    access_ = accessAbove;
-  }
-
-  std::optional<NodeId> roleNamed(const Text& name) {
-    if (const auto known = space::roleNamed(name.text)) return NodeId(*known);
-    if (const auto own = siteRoles_.find(name.text); own != siteRoles_.end()) return own->second;
-    std::vector<std::string> names = space::roleNames();
-    for (const auto& [own, id] : siteRoles_) names.push_back(own);
-    const std::string near = nearest(name.text, names);
-    error(name.place, fmt::format("there is no role '{}'", name.text),
-          near.empty() ? fmt::format("there are {}", fmt::join(names, ", ")) : fmt::format("did you mean '{}'?", near));
-    return std::nullopt;
-  }
-
-  /// access: {Operator: read write call, Observer: read, needs: encryption}
-  space::PermissionSet readAccess(const Entry& access) {
-    space::PermissionSet set;
-    if (!access.isMapping) error(access.key.place, "access lists roles", "as in: access: {Operator: read write}");
-    for (const Entry& line : access.entries) {
-      if (!line.value) {
-        error(line.key.place, fmt::format("'{}' is followed by words", line.key.text), "as in: Operator: read write");
-        continue;
+    if (const Entry* extends = child.entry.find("extends"))
+      error(extends->key.place, "an instance extends nothing", "write 'is:' before its type");
+    const NodeIndex node = findOrAdd(child);
+    if (node != kNoNode) {
+      if (draft_.access) space_.setPermissions(node, *draft_.access);
+      draft_.describe(node, child.entry);
+      implement(node, child.entry, child.inType);
+      if (const Entry* starts = child.entry.find("starts")) {
+        if (hasValue(node))
+          setInitial(node, *starts);
+        else
+          error(starts->key.place, fmt::format("'{}' is no variable: it has no value", child.here.path));
       }
-      if (line.key.text == "needs") {
-        set.restrictions |= restrictionNamed(*line.value);
-        continue;
-      }
-      const auto role = roleNamed(line.key);
-      if (role) set.roles.push_back({*role, permissionsNamed(*line.value)});
+      for (const Entry& below : child.entry.entries)
+        if (!isChildWord(below.key.text)) addChildren(node, below, child.inType);
+      rememberLinks(node, child.entry);
     }
-    return set;
-  }
-  std::uint16_t restrictionNamed(const Text& word) {
-    if (word.text == "signing") return AccessRestrictionType::SigningRequired;
-    if (word.text == "encryption") return AccessRestrictionType::EncryptionRequired;
-    error(word.place, fmt::format("'{}' is nothing that a node can need", word.text), "write signing or encryption");
-    return 0;
-  }
-  std::uint32_t permissionsNamed(const Text& words) {
-    std::uint32_t permissions = 0;
-    std::size_t from = 0;
-    while ((from = words.text.find_first_not_of(' ', from)) != std::string::npos) {
-      const auto to = std::min(words.text.find(' ', from), words.text.size());
-      const Text word = words.part(from, to - from);
-      const auto* known = std::ranges::find(kAccessWords, word.text, &AccessWord::word);
-      if (known == std::end(kAccessWords))
-        error(word.place, fmt::format("'{}' is nothing that a role may do", word.text),
-              "write nothing, see, read, write, call, change or grant");
-      else
-        permissions |= known->permissions;
-      from = to;
-    }
-    return permissions;
+    draft_.access = accessAbove;
   }
 
-  void addChildWith(NodeIndex parent, const Location& location, const Location& here, const Entry& entry,
-                    const Spec& spec, const Text* is, const std::string& name, bool inType, bool isOptional) {
-    const Text* about = entry.textOf("about");
-    NodeIndex node = childNamed(parent, name);
-    if (node == kNoNode && !inType) node = takeOptional(parent, location, name, entry.key.place);
-    if (node != kNoNode && !spec.type) {
-      if (!adjust(node, here, spec, entry.key.place)) return;
+  bool hasValue(NodeIndex node) const {
+    return space_.nodeClass(node) == NodeClass::Variable || space_.nodeClass(node) == NodeClass::VariableType;
+  }
+
+  /// The node that a child's entry is about: what the type gave it, adjusted, or a new one.
+  NodeIndex findOrAdd(const Child& child) {
+    NodeIndex node = draft_.child(child.parent, child.name);
+    if (node == kNoNode) node = takeFromType(child);
+    if (node != kNoNode && child.spec.type) {
+      node = replaceCopy(child, node);
+      if (node == kNoNode) return node;
     } else if (node != kNoNode) {
-      return error(entry.key.place, fmt::format("'{}' is there already", name),
-                   "to change what comes from the type, leave the type's name out: '= value'");
-    } else if (!spec.type) {
-      if (spec.initial || spec.isWritable)
-        return error(is->place, fmt::format("'{}' has no type", name),
-                     fmt::format("as in: {}: Double {}", name, is->text));
-      node = addObject(parent, here, name, space_.at(id::BaseObjectType), inType, isOptional, entry.key.place);
-    } else {
-      const NodeIndex type = findType(*spec.type);
-      if (type == kNoNode) return;
-      if (space_.nodeClass(type) == NodeClass::ObjectType) {
-        if (spec.unit || spec.range || spec.initial)
-          error(is->place, fmt::format("'{}' is an object type: it has no value", spec.type->text),
-                "leave out what follows it");
-        node = addObject(parent, here, name, type, inType, isOptional, entry.key.place);
-      } else {
-        node = addVariable(parent, here, name, type, spec, inType, isOptional, entry.key.place);
-      }
+      return adjust(node, child) ? node : kNoNode;
     }
-    if (node == kNoNode) return;
-    if (access_) space_.setPermissions(node, *access_);
-    if (about) space_.rareOf(node).description = LocalizedText(String(about->text));
-    for (const Entry& child : entry.entries)
-      if (std::ranges::find(kReserved, child.key.text) == kReserved.end()) addChildren(node, here, child, inType);
+    if (!child.spec.type) {
+      if (child.spec.saysMoreThanType()) {
+        error(child.is->place, fmt::format("'{}' has no type", child.name),
+              fmt::format("as in: {}: Double {}", child.name, child.is->text));
+        return kNoNode;
+      }
+      return addObject(child, space_.at(id::BaseObjectType));
+    }
+    const NodeIndex type = draft_.findType(*child.spec.type);
+    if (type == kNoNode) return kNoNode;
+    if (space_.nodeClass(type) == NodeClass::ObjectType) {
+      if (child.spec.unit || child.spec.range || child.spec.initial)
+        error(child.is->place, fmt::format("'{}' is an object type: it has no value", child.spec.type->text),
+              "leave out what follows it");
+      return addObject(child, type);
+    }
+    if (space_.nodeClass(type) == NodeClass::ReferenceType) {
+      error(child.spec.type->place, fmt::format("'{}' is a type of references", child.spec.type->text),
+            fmt::format("as in: refers: {{{}: PATH}}", child.spec.type->text));
+      return kNoNode;
+    }
+    return addVariable(child, type);
+  }
+
+  /// An optional child of the type comes into being by being named; one of a type above becomes the own.
+  NodeIndex takeFromType(const Child& child) {
+    if (child.spec.type) return kNoNode;
+    for (NodeIndex type = child.inType ? space_.supertype(child.parent) : space_.typeDefinition(child.parent);
+         type != kNoNode; type = space_.supertype(type))
+      if (const NodeIndex model = declarationIn(type, child); model != kNoNode) {
+        space::copyDeclaration(space_, child.parent, model, draft_.copier(child.place(), child.inType));
+        return draft_.child(child.parent, child.name);
+      }
+    return kNoNode;
+  }
+  /// What a type, or an interface that it implements, declares under the child's name.
+  NodeIndex declarationIn(NodeIndex type, const Child& child) {
+    if (const NodeIndex model = draft_.child(type, child.name); model != kNoNode && !isSubtypeOf(child.parent, model))
+      return model;
+    for (const auto& reference : space_.references(type))
+      if (reference.isForward() && space_.nodeId(reference.type()).is(id::HasInterface))
+        if (const NodeIndex model = draft_.child(reference.target(), child.name); model != kNoNode) return model;
+    return kNoNode;
+  }
+  /// A type's hierarchical children are its subtypes, too, which are nobody's parts.
+  bool isSubtypeOf(NodeIndex parent, NodeIndex model) const {
+    const auto nodeClass = space_.nodeClass(model);
+    return model == parent || nodeClass == NodeClass::ObjectType || nodeClass == NodeClass::VariableType;
+  }
+
+  /// A child that came from the type may become one of a type below; the new one's type, or kNoNode when it may not be.
+  NodeIndex replaceCopy(const Child& child, NodeIndex old) {
+    const NodeIndex type = draft_.findType(*child.spec.type);
+    if (type == kNoNode) return kNoNode;
+    if (!draft_.isCopy(old)) {
+      const Place* first = draft_.placeOf(old);
+      error(child.place(), fmt::format("'{}' is there already", child.name),
+            first ? fmt::format("the first is at {}:{}", first->file, first->line) : "");
+      return kNoNode;
+    }
+    const bool isVariable = space_.nodeClass(old) == NodeClass::Variable;
+    const NodeIndex definition = isVariable && space_.nodeClass(type) == NodeClass::DataType
+                                     ? space_.traits(old).dataType
+                                     : space_.typeDefinition(old);
+    if (definition == kNoNode || !space_.isSubtype(type, definition)) {
+      error(child.place(), fmt::format("'{}' is there already", child.name),
+            "to change what comes from the type, leave the type's name out: '= value'");
+      return kNoNode;
+    }
+    draft_.removeTree(old);
+    return old;
   }
 
   /// Changes a child that came from the type; false when what is asked for can't be.
-  bool adjust(NodeIndex node, const Location& here, const Spec& spec, const Place& place) {
+  bool adjust(NodeIndex node, const Child& child) {
+    const Spec& spec = child.spec;
     if (space_.nodeClass(node) != NodeClass::Variable) {
-      if (spec.initial || spec.isWritable) error(place, fmt::format("'{}' is no variable: it has no value", here.path));
-      return !(spec.initial || spec.isWritable);
+      if (spec.saysMoreThanType())
+        error(child.place(), fmt::format("'{}' is no variable: it has no value", child.here.path));
+      return !spec.saysMoreThanType();
     }
-    if (spec.isWritable) space_.traits(node).accessLevel |= AccessLevelType::CurrentWrite;
-    if (spec.initial) setInitial(node, *spec.initial, here);
+    setAccess(space_.traits(node), spec);
+    addFacts(node, spec, child.place(), child.inType);
+    if (spec.initial) setInitial(node, *spec.initial, spec.status ? &*spec.status : nullptr);
     return true;
   }
 
-  NodeIndex childNamed(NodeIndex parent, const std::string& name) const {
-    const NodeIndex hasChild = space_.at(id::HierarchicalReferences);
-    for (const auto& reference : space_.references(parent))
-      if (reference.isForward() && space_.browseName(reference.target()).name.view() == name &&
-          space_.isSubtype(reference.type(), hasChild))
-        return reference.target();
-    return kNoNode;
-  }
-
-  /// An optional child of the parent's type comes into being by being named.
-  NodeIndex takeOptional(NodeIndex parent, const Location& location, const std::string& name, const Place& place) {
-    for (NodeIndex type = space_.typeDefinition(parent); type != kNoNode; type = space_.supertype(type)) {
-      const NodeIndex model = childNamed(type, name);
-      if (model == kNoNode || space_.nodeClass(model) == NodeClass::ObjectType) continue;
-      space::copyDeclaration(space_, parent, model, adder(parent, location, place));
-      return childNamed(parent, name);
+  static void setAccess(space::ValueTraits& traits, const Spec& spec) {
+    if (spec.isWritable) traits.accessLevel |= AccessLevelType::CurrentWrite;
+    if (spec.isReadOnly) traits.accessLevel &= static_cast<std::uint8_t>(~AccessLevelType::CurrentWrite);
+    if (!spec.isReadable) traits.accessLevel &= static_cast<std::uint8_t>(~AccessLevelType::CurrentRead);
+    if (spec.isHistorized) {
+      traits.accessLevel |= AccessLevelType::HistoryRead;
+      traits.historizing = true;
     }
-    return kNoNode;
+    if (spec.sampledEvery) traits.minimumSamplingInterval = static_cast<float>(*spec.sampledEvery);
   }
 
-  NodeIndex add(NewNode node, const Place& place) {
-    if (const auto first = places_.find(node.nodeId); first != places_.end()) {
-      error(place, fmt::format("'{}' is there already", node.nodeId.octets().view()),
-            fmt::format("the first is at {}:{}", first->second.file, first->second.line));
-      return kNoNode;
-    }
-    places_.emplace(node.nodeId, place);
-    auto added = space_.add(std::move(node));
-    if (added && access_) space_.setPermissions(*added, *access_);
-    if (added) return *added;
-    error(place, added.error().cause, added.error().next);
-    return kNoNode;
+  /// The id from the path, or the one that is given; an id that is none is reported.
+  NodeId idOf(const Location& here, const Entry& entry) {
+    const Text* given = entry.textOf("node-id");
+    if (!given) return NodeId(here.ns, String(here.path));
+    return givenId(*given, here.ns).value_or(NodeId(here.ns, String(here.path)));
   }
 
-  void place(NodeIndex parent, NodeIndex node, bool isProperty, bool inType, bool isOptional) {
-    const NodeIndex parentType = space_.typeDefinition(parent);
-    const bool inFolder = parentType != kNoNode && space_.isSubtype(parentType, id::FolderType);
-    space_.refer(parent, isProperty ? id::HasProperty : inFolder ? id::Organizes : id::HasComponent, node);
-    if (inType)
-      space_.refer(node, id::HasModellingRule,
-                   space_.at(isOptional ? id::ModellingRule_Optional : id::ModellingRule_Mandatory));
-  }
-
-  NodeIndex addObject(NodeIndex parent, const Location& here, const std::string& name, NodeIndex type, bool inType,
-                      bool isOptional, const Place& at) {
-    NewNode node;
-    node.nodeId = NodeId(here.ns, String(here.path));
-    node.nodeClass = NodeClass::Object;
-    node.browseName = {here.ns, String(name)};
-    const NodeIndex added = add(std::move(node), at);
+  NodeIndex addNode(const Child& child, NewNode node) {
+    node.nodeId = idOf(child.here, child.entry);
+    node.browseName = browseNameOf(child.name);
+    const bool isGiven = child.entry.find("node-id") != nullptr;
+    const NodeIndex added = draft_.add(std::move(node), child.place());
     if (added == kNoNode) return added;
-    place(parent, added, false, inType, isOptional);
-    space_.refer(added, id::HasTypeDefinition, type);
-    space::instantiate(space_, added, type, adder(added, here, at));
+    if (isGiven) draft_.setLocation(added, child.here);
+    draft_.place(child.parent, added, referenceOf(child));
+    if (child.inType && !child.spec.isStatic) draft_.setRule(added, child.rule);
     return added;
   }
+  /// In the model's namespace, or "di:Lock" in that of an imported one.
+  QualifiedName browseNameOf(const std::string& name) const {
+    if (const auto colon = name.find(':'); colon != std::string::npos)
+      if (const auto known = draft_.source->prefixes.find(name.substr(0, colon));
+          known != draft_.source->prefixes.end() && colon + 1 < name.size())
+        return {known->second, String(name.substr(colon + 1))};
+    return {draft_.source->ns, String(name)};
+  }
+  /// How a child hangs on its parent: as `by:` says, or as is usual there.
+  NodeIndex referenceOf(const Child& child) {
+    if (const Text* by = child.entry.textOf("by")) {
+      const auto named = draft_.findReferenceType(*by);
+      if (named.type != kNoNode && named.isForward && space_.isSubtype(named.type, id::HierarchicalReferences))
+        return named.type;
+      if (named.type != kNoNode)
+        error(by->place, fmt::format("'{}' puts nothing below another", by->text),
+              "name a hierarchical reference type, as HasOrderedComponent");
+    }
+    return space_.at(child.spec.isProperty ? StandardId(id::HasProperty) : componentReference(child));
+  }
+  StandardId componentReference(const Child& child) const {
+    if (child.spec.isAddIn) return id::HasAddIn;
+    const NodeIndex parentType = space_.typeDefinition(child.parent);
+    const bool inFolder = parentType != kNoNode && space_.isSubtype(parentType, id::FolderType);
+    return inFolder ? id::Organizes : id::HasComponent;
+  }
 
-  /// How copies of a type's children come into being below an instance: by the path of the instance.
-  space::AddCopy adder(NodeIndex instance, const Location& location, const Place& at) {
-    auto paths = std::make_shared<std::map<NodeIndex, Location>>();
-    paths->emplace(instance, location);
-    return [this, paths, at](NodeIndex parent, NewNode node) {
-      const Location here = paths->at(parent).in(node.browseName.name.str());
-      node.nodeId = NodeId(here.ns, String(here.path));
-      const NodeIndex added = add(std::move(node), at);
-      if (added != kNoNode) paths->emplace(added, here);
+  NodeIndex addObject(const Child& child, NodeIndex type) {
+    NewNode node;
+    node.nodeClass = NodeClass::Object;
+    const NodeIndex added = addNode(child, std::move(node));
+    if (added == kNoNode) return added;
+    space_.refer(added, id::HasTypeDefinition, type);
+    // A placeholder stands for what isn't there: it has no parts.
+    if (!child.name.starts_with('<')) space::instantiate(space_, added, type, copier(child), declarations_);
+    if (!child.inType && space_.isSubtype(type, id::FiniteStateMachineType)) machines_.push_back(added);
+    return added;
+  }
+  /// Copies of a type's children; state machines among them get a first state.
+  space::AddCopy copier(const Child& child) {
+    return [this, &child, copy = draft_.copier(child.place(), child.inType)](NodeIndex parent, NewNode node) {
+      const bool mayBeMachine = node.nodeClass == NodeClass::Object && !child.inType;
+      const NodeIndex added = copy(parent, std::move(node));
+      if (added != kNoNode && mayBeMachine) machines_.push_back(added);
       return added;
     };
   }
 
   // Variables
-  NodeIndex addVariable(NodeIndex parent, const Location& here, const std::string& name, NodeIndex type,
-                        const Spec& spec, bool inType, bool isOptional, const Place& at) {
+  NodeIndex addVariable(const Child& child, NodeIndex type) {
+    Spec spec = child.spec;
     const bool isVariableType = space_.nodeClass(type) == NodeClass::VariableType;
+    const bool inEventType = child.inType && space_.nodeClass(child.parent) == NodeClass::ObjectType &&
+                             space_.isSubtype(child.parent, id::BaseEventType);
+    if (inEventType && !isVariableType && !spec.unit && !spec.range) spec.isProperty = true;
     NewNode node;
-    node.nodeId = NodeId(here.ns, String(here.path));
     node.nodeClass = NodeClass::Variable;
-    node.browseName = {here.ns, String(name)};
-    node.traits.dataType = isVariableType ? space_.traits(type).dataType : type;
-    node.traits.accessLevel =
-        static_cast<std::uint8_t>(AccessLevelType::CurrentRead | (spec.isWritable ? AccessLevelType::CurrentWrite : 0));
+    if (isVariableType) {
+      node.traits.dataType = space_.traits(type).dataType;
+      node.traits.valueRank = space_.traits(type).valueRank;
+      if (const auto* rare = space_.rare(type)) node.arrayDimensions = rare->arrayDimensions;
+      if (spec.dataType) node.traits.dataType = dataTypeOf(*spec.dataType, type);
+      if (spec.dataType && !spec.dimensions && node.traits.valueRank < -1) node.traits.valueRank = -1;
+    } else {
+      node.traits.dataType = type;
+    }
+    setAccess(node.traits, spec);
     if (spec.dimensions) setDimensions(node, *spec.dimensions, spec.type->place);
-    const bool isNumber = space_.isSubtype(node.traits.dataType, id::Number);
-    if ((spec.unit || spec.range) && !isNumber)
-      error(spec.unit ? spec.unit->place : spec.range->place,
-            spec.unit ? fmt::format("'{}' is no word for a {}", spec.unit->text, spec.type->text)
-                      : fmt::format("a {} has no range", spec.type->text),
-            "units and ranges go with numbers");
-    const NodeIndex added = add(std::move(node), at);
+    Child placed = child;
+    placed.spec.isProperty = spec.isProperty;
+    const NodeIndex added = addNode(placed, std::move(node));
     if (added == kNoNode) return added;
-    place(parent, added, spec.isProperty, inType, isOptional);
-    NodeIndex definition = isVariableType ? type : space_.at(id::BaseDataVariableType);
-    if (!isVariableType && spec.range) definition = space_.at(id::AnalogItemType);
-    if (!isVariableType && spec.unit && !spec.range) definition = space_.at(id::AnalogUnitType);
+    NodeIndex definition = isVariableType ? type : space_.at(usualDefinition(spec, type));
     if (spec.isProperty) definition = space_.at(id::PropertyType);
     space_.refer(added, id::HasTypeDefinition, definition);
-    if (spec.range) {
-      addProperty(added, here, "EURange", id::Range, ExtensionObject::of(Range{spec.range->low, spec.range->high}), at);
-      if (inType) markMandatory(added, "EURange");
-    }
-    if (spec.unit && isNumber) {
-      if (auto unit = findUnit(spec.unit->text)) {
-        addProperty(added, here, "EngineeringUnits", id::EUInformation, ExtensionObject::of(*unit), at);
-        if (inType) markMandatory(added, "EngineeringUnits");
-      } else {
-        const std::string near = nearestUnit(spec.unit->text);
-        error(spec.unit->place, fmt::format("there is no unit '{}'", spec.unit->text),
-              near.empty() ? "" : fmt::format("did you mean '{}'?", near));
-      }
-    }
-    if (isVariableType) space::instantiate(space_, added, type, adder(added, here, at));
+    addFacts(added, spec, child.place(), child.inType);
+    if (isVariableType) space::instantiate(space_, added, type, copier(child), declarations_);
     if (spec.initial)
-      setInitial(added, *spec.initial, here);
+      setInitial(added, *spec.initial, spec.status ? &*spec.status : nullptr);
+    else if (const Variant usual = isVariableType ? space_.value(type).value : Variant(); !usual.isNull())
+      space_.setValue(added, DataValue(usual));
     else
       space_.setValue(added, DataValue(Variant(), {}, status::BadWaitingForInitialData));
     return added;
   }
 
-  void markMandatory(NodeIndex owner, const char* property) {
-    space_.refer(space_.child(owner, {0, property}), id::HasModellingRule, space_.at(id::ModellingRule_Mandatory));
+  /// What follows 'of': a data type that the variable type allows.
+  NodeIndex dataTypeOf(const Text& name, NodeIndex variableType) {
+    const NodeIndex found = draft_.findType(name), allowed = space_.traits(variableType).dataType;
+    if (found == kNoNode || allowed == kNoNode || space_.isSubtype(found, allowed))
+      return found == kNoNode ? allowed : found;
+    error(name.place, fmt::format("a {} holds no {}", space_.name(variableType), name.text),
+          fmt::format("it holds {} and what derives from it", space_.name(allowed)));
+    return allowed;
+  }
+
+  StandardId usualDefinition(const Spec& spec, NodeIndex dataType) const {
+    if (spec.range) return id::AnalogItemType;
+    if (spec.unit || spec.instrumentRange) return id::AnalogUnitType;
+    if (!spec.states.empty())
+      return space_.isSubtype(dataType, id::Boolean) ? id::TwoStateDiscreteType : id::MultiStateDiscreteType;
+    return spec.precision ? id::DataItemType : id::BaseDataVariableType;
+  }
+
+  /// Unit, ranges, precision and states become properties (Part 8, 5.3).
+  void addFacts(NodeIndex node, const Spec& spec, const Place& at, bool isDeclaration) {
+    const auto& traits = space_.traits(node);
+    const auto typeName = [&] { return std::string(traits.dataType == kNoNode ? "" : space_.name(traits.dataType)); };
+    if (spec.unit || spec.range || spec.instrumentRange) {
+      const Place& place = spec.unit ? spec.unit->place : spec.range ? spec.range->place : spec.instrumentRange->place;
+      if (traits.dataType != kNoNode && !space_.isSubtype(traits.dataType, id::Number))
+        return error(place,
+                     spec.unit ? fmt::format("'{}' is no word for a {}", spec.unit->text, typeName())
+                               : fmt::format("a {} has no range", typeName()),
+                     "units and ranges go with numbers");
+      if (spec.isProperty) return error(place, "a property has no unit or range", "leave out 'property'");
+    }
+    const auto set = [&](const char* name, StandardId type, Variant value) {
+      if (const NodeIndex own = space_.child(node, {0, name}, id::HasProperty); own != kNoNode)
+        space_.setValue(own, DataValue(std::move(value)));
+      else
+        draft_.addProperty(node, name, type, std::move(value), at, isDeclaration);
+    };
+    const auto range = [](const Spec::Range& r) { return Variant(ExtensionObject::of(Range{r.low, r.high})); };
+    if (spec.range) set("EURange", id::Range, range(*spec.range));
+    if (spec.instrumentRange) set("InstrumentRange", id::Range, range(*spec.instrumentRange));
+    if (spec.unit) {
+      if (auto unit = site_.units.find(spec.unit->text)) {
+        set("EngineeringUnits", id::EUInformation, Variant(ExtensionObject::of(*unit)));
+      } else {
+        const std::string near = site_.units.nearest(spec.unit->text);
+        error(spec.unit->place, fmt::format("there is no unit '{}'", spec.unit->text),
+              near.empty() ? "units.csv in the site's folder may add it" : fmt::format("did you mean '{}'?", near));
+      }
+    }
+    if (spec.precision) {
+      if (auto digits = parse(spec.precision->text, BuiltInType::Double))
+        set("ValuePrecision", id::Double, *digits);
+      else
+        error(spec.precision->place, fmt::format("'{}' is no number of digits", spec.precision->text));
+    }
+    addStateTexts(traits, spec, set);
+  }
+
+  template <class Set>
+  void addStateTexts(const space::ValueTraits& traits, const Spec& spec, const Set& set) {
+    if (spec.states.empty()) return;
+    const auto text = [&](std::size_t i) { return LocalizedText(String(spec.states[i].text)); };
+    const bool isBoolean = traits.dataType != kNoNode && space_.isSubtype(traits.dataType, id::Boolean);
+    if (isBoolean && spec.states.size() != 2)
+      return error(spec.states.front().place, "a Boolean has two states", "as in: Boolean Closed | Open");
+    if (isBoolean) {
+      set("FalseState", id::LocalizedText, Variant(text(0)));
+      set("TrueState", id::LocalizedText, Variant(text(1)));
+    } else if (traits.dataType != kNoNode && space_.isSubtype(traits.dataType, id::UInteger)) {
+      std::vector<LocalizedText> texts;
+      for (std::size_t i = 0; i < spec.states.size(); ++i) texts.push_back(text(i));
+      set("EnumStrings", id::LocalizedText, Variant::array(texts));
+    } else {
+      error(spec.states.front().place, "states go with Boolean and with unsigned integers",
+            "for others declare a type: Mode: enum Off | Auto");
+    }
   }
 
   void setDimensions(NewNode& node, const std::string& inside, const Place& place) {
     node.traits.valueRank = 1 + static_cast<std::int32_t>(std::ranges::count(inside, ','));
+    node.arrayDimensions = {};
     std::size_t from = 0;
     while (from <= inside.size()) {
       const auto comma = std::min(inside.find(',', from), inside.size());
@@ -455,87 +712,75 @@ class Builder {
     }
   }
 
-  void setInitial(NodeIndex node, const Text& text, const Location& here) {
-    const auto& traits = space_.traits(node);
-    std::string typed = text.text;
-    if (typed.size() >= 2 && typed.front() == '"' && typed.back() == '"') typed = typed.substr(1, typed.size() - 2);
-    auto value = enumerationValue(traits.dataType, typed);
-    if (!value) value = parse(typed, space_.builtInType(traits.dataType), traits.valueRank >= 1);
-    if (!*value)
+  void setInitial(NodeIndex node, const Text& text, const Text* status = nullptr) {
+    auto value = valueOf(space_, space_.traits(node), text.text);
+    if (!value)
       return error(text.place,
-                   fmt::format("'{}' can't be the value of {}: {}", text.text, here.path, value->error().cause),
-                   value->error().next);
+                   fmt::format("'{}' can't be the value of {}: {}", text.text, draft_.locationOf(node).path,
+                               value.error().cause),
+                   value.error().next);
     double number = 0;
-    const NodeIndex range = space_.child(node, {0, "EURange"});
-    if (range != kNoNode && (*value)->toDouble(number)) {
-      const DataValue held = space_.value(range);
-      if (const auto* object = held.value.get<ExtensionObject>())
-        if (auto bounds = object->as<Range>(); bounds && (number < bounds->low || number > bounds->high))
-          findings_.warn(text.place,
-                         fmt::format("{} starts outside its range {} to {}", here.path, bounds->low, bounds->high));
+    if (const auto range = space::rangeProperty(space_, node, "EURange");
+        range && value->toDouble(number) && (number < range->low || number > range->high))
+      findings_.warn(text.place, fmt::format("{} starts outside its range {} to {}", draft_.locationOf(node).path,
+                                             range->low, range->high));
+    StatusCode code;
+    if (status) {
+      const auto known = statusNamed(status->text);
+      if (!known)
+        error(status->place, fmt::format("there is no status '{}'", status->text),
+              "as in: status UncertainInitialValue");
+      else
+        code = *known;
     }
-    space_.setValue(node, DataValue(std::move(**value)));
+    space_.setValue(node, DataValue(std::move(*value), {}, code));
   }
-
-  /// A value of an enumeration by its name; nothing when the type is none.
-  std::optional<Result<Variant>> enumerationValue(NodeIndex dataType, const std::string& name) const {
-    const auto* rare = dataType == kNoNode ? nullptr : space_.rare(dataType);
-    if (!rare || !rare->typeDefinition.is<EnumDefinition>()) return std::nullopt;
-    auto definition = rare->typeDefinition.as<EnumDefinition>();
-    if (!definition) return std::nullopt;
-    std::string members;
-    for (const auto& field : definition->fields) {
-      if (field.name.view() == name || std::to_string(field.value) == name)
-        return Result<Variant>(Variant(static_cast<std::int32_t>(field.value)));
-      members += (members.empty() ? "" : ", ") + field.name.str();
-    }
-    return Result<Variant>(Error{status::BadTypeMismatch,
-                                 fmt::format("{} has no such value", space_.browseName(dataType).name.view()),
-                                 "it has: " + members});
-  }
-
-  void addProperty(NodeIndex owner, const Location& location, const char* name, StandardId dataType, Variant value,
-                   const Place& at) {
-    NewNode node;
-    node.nodeId = NodeId(location.ns, String(location.in(name).path));
-    node.nodeClass = NodeClass::Variable;
-    node.browseName = {0, name};
-    node.traits.dataType = space_.at(dataType);
-    node.traits.valueRank = value.valueRank();
-    if (value.isArray()) node.arrayDimensions = List<std::uint32_t>(1, 0u);
-    node.value = std::move(value);
-    const NodeIndex added = add(std::move(node), at);
-    if (added == kNoNode) return;
-    space_.refer(owner, id::HasProperty, added);
-    space_.refer(added, id::HasTypeDefinition, space_.at(id::PropertyType));
+  void setInitial(NodeIndex node, const Entry& starts) {
+    if (auto value = valueOf(draft_, space_.traits(node), starts)) space_.setValue(node, DataValue(std::move(*value)));
   }
 
   // Methods
-  void addMethod(NodeIndex parent, const Location& location, const Entry& entry, const Signature& signature,
-                 bool inType) {
+  void addMethod(NodeIndex parent, const Entry& entry, const Signature& signature, bool inType) {
     Text name = signature.name;
     const bool isOptional = name.text.ends_with('?');
     if (isOptional) name = name.part(0, name.text.size() - 1);
-    if (childNamed(parent, name.text) != kNoNode)
-      return error(name.place, fmt::format("'{}' is there already", name.text));
-    const Location here = location.in(name.text);
+    const Text* was = entry.textOf("was");
+    const Child child{entry, parent,  name.text, below(parent, was ? was->text : name.text),
+                      {},    nullptr, inType,    isOptional ? id::ModellingRule_Optional : id::ModellingRule_Mandatory};
+    if (const NodeIndex there = draft_.child(parent, name.text); there != kNoNode) {
+      const Place* first = draft_.placeOf(there);
+      return error(name.place, fmt::format("'{}' is there already", name.text),
+                   first ? fmt::format("the first is at {}:{}", first->file, first->line) : "");
+    }
+    if (const NodeIndex taken = signature.inputs.empty() && signature.outputs.empty() ? takeFromType(child) : kNoNode;
+        taken != kNoNode)
+      return describeMethod(taken, entry);
     NewNode node;
-    node.nodeId = NodeId(here.ns, String(here.path));
     node.nodeClass = NodeClass::Method;
-    node.browseName = {here.ns, String(name.text)};
-    if (entry.value && !entry.value->text.empty()) node.description = LocalizedText(String(entry.value->text));
-    const NodeIndex method = add(std::move(node), entry.key.place);
+    const NodeIndex method = addNode(child, std::move(node));
     if (method == kNoNode) return;
-    place(parent, method, false, inType, isOptional);
-    addArguments(method, here, "InputArguments", signature.inputs, inType);
-    addArguments(method, here, "OutputArguments", signature.outputs, inType);
+    describeMethod(method, entry);
+    addArguments(method, entry, "InputArguments", signature.inputs, inType);
+    addArguments(method, entry, "OutputArguments", signature.outputs, inType);
+    for (const Entry& line : entry.entries) {
+      const auto isNamed = [&](const Member& member) { return member.name.text == line.key.text; };
+      if (!isChildWord(line.key.text) && std::ranges::none_of(signature.inputs, isNamed) &&
+          std::ranges::none_of(signature.outputs, isNamed))
+        error(line.key.place, fmt::format("the method has no argument '{}'", line.key.text),
+              "below a method stand about: and its arguments, each with its description");
+    }
+  }
+  void describeMethod(NodeIndex method, const Entry& entry) {
+    if (entry.value && !entry.value->text.empty())
+      space_.setDescriptions(method, {LocalizedText(String(entry.value->text))});
+    draft_.describe(method, entry);
   }
 
-  void addArguments(NodeIndex method, const Location& here, const char* property,
-                    const std::vector<Signature::Argument>& arguments, bool inType) {
+  void addArguments(NodeIndex method, const Entry& entry, const char* property, const std::vector<Member>& arguments,
+                    bool inType) {
     std::vector<ExtensionObject> list;
     for (const auto& one : arguments) {
-      const NodeIndex type = findType(one.type);
+      const NodeIndex type = draft_.findType(one.type);
       if (type == kNoNode) continue;
       if (space_.nodeClass(type) != NodeClass::DataType) {
         error(one.type.place, fmt::format("'{}' is no data type", one.type.text),
@@ -545,33 +790,144 @@ class Builder {
       Argument argument;
       argument.name = one.name.text;
       argument.dataType = space_.nodeId(type);
-      argument.valueRank = one.dimensions ? 1 : -1;
-      if (one.dimensions) argument.arrayDimensions = List<std::uint32_t>(1, 0u);
+      argument.valueRank = -1;
+      if (one.dimensions) {
+        argument.valueRank = 1 + static_cast<std::int32_t>(std::ranges::count(*one.dimensions, ','));
+        argument.arrayDimensions = List<std::uint32_t>(static_cast<std::size_t>(argument.valueRank), 0u);
+      }
+      if (const Entry* about = entry.find(one.name.text))
+        if (const auto texts = draft_.textsOf(*about); !texts.empty()) argument.description = texts.front();
       list.push_back(ExtensionObject::of(argument));
     }
-    if (list.empty()) return;
-    addProperty(method, here, property, id::Argument, Variant::array(list), arguments.front().name.place);
-    if (inType) markMandatory(method, property);
+    if (!list.empty())
+      draft_.addProperty(method, property, id::Argument, Variant::array(list), entry.key.place, inType);
   }
 
+  // References and views
+  /// References that a node says it has; its targets may come later.
+  struct Link {
+    NodeIndex node;
+    const Entry* refers;
+    const Source* source;
+  };
+  void rememberLinks(NodeIndex node, const Entry& entry) {
+    if (const Entry* refers = entry.find("refers")) links_.push_back({node, refers, draft_.source});
+  }
+  void addLinks(const Link& link) {
+    if (!space_.exists(link.node)) return;
+    draft_.source = link.source;
+    if (!link.refers->isMapping)
+      return error(link.refers->key.place, "references have a type and a target", "as in: refers: {feeds: Hall1}");
+    for (const Entry& line : link.refers->entries) {
+      const auto named = draft_.findReferenceType(line.key);
+      if (named.type == kNoNode) continue;
+      if (space_.nodeClass(named.type) != NodeClass::ReferenceType) {
+        error(line.key.place, fmt::format("'{}' is no type of references", line.key.text));
+        continue;
+      }
+      for (const Text& path : link.refers->textsOf(line.key.text))
+        for (const std::string& each : expandName(path, findings_)) {
+          const NodeIndex target = findNode({each, path.place}, link.node);
+          if (target == kNoNode) continue;
+          named.isForward ? space_.refer(link.node, named.type, target) : space_.refer(target, named.type, link.node);
+        }
+    }
+  }
+
+  void addView(const Entry& entry) {
+    NewNode node;
+    const Location here{draft_.source->ns, "views/" + entry.key.text};
+    node.nodeId = idOf(here, entry);
+    node.nodeClass = NodeClass::View;
+    node.browseName = {here.ns, String(entry.key.text)};
+    node.containsNoLoops = true;
+    const NodeIndex view = draft_.add(std::move(node), entry.key.place);
+    if (view == kNoNode) return;
+    draft_.place(space_.at(id::ViewsFolder), view, id::Organizes);
+    draft_.describe(view, entry);
+    auto shown = entry.items;
+    if (entry.value) shown.push_back(*entry.value);
+    for (const Text& path : entry.textsOf("shows")) shown.push_back(path);
+    if (entry.isMapping) checkKeys(entry, {"about", "called", "shows", "node-id"}, findings_);
+    if (shown.empty())
+      findings_.warn(entry.key.place, fmt::format("the view '{}' shows nothing", entry.key.text),
+                     "as in: Operators: [Hatchery/Intake]");
+    for (const Text& path : shown)
+      for (const std::string& each : expandName(path, findings_))
+        if (const NodeIndex target = findNode({each, path.place}, kNoNode); target != kNoNode)
+          space_.refer(view, id::Organizes, target);
+  }
+
+  /// A node by its path from Objects, by one from `from` ("./speed", "../DF2"), or by its id; an unknown one is
+  /// reported with the name at which the path ends.
+  NodeIndex findNode(const Text& text, NodeIndex from) {
+    if (const auto id = NodeId::parse(text.text); id && text.text.find('=') != std::string::npos) {
+      const NodeIndex found = space_.find(*id);
+      if (found == kNoNode) error(text.place, fmt::format("there is no node {}", text.text));
+      return found;
+    }
+    NodeIndex at = space_.at(id::ObjectsFolder);
+    auto segments = splitPath(text);
+    if (segments.size() > 1 && segments[0].text == "types" && draft_.child(at, "types") == kNoNode) {
+      at = draft_.findType(segments[1]);
+      if (at == kNoNode) return at;
+      segments.erase(segments.begin(), segments.begin() + 2);
+    }
+    for (const Text& segment : segments) {
+      const bool isFirst = segment.place.column == text.place.column;
+      if (isFirst && (segment.text == "." || segment.text == "..") && from != kNoNode) at = from;
+      if (segment.text == ".") continue;
+      if (segment.text == "..") {
+        at = space_.parent(at);
+        if (at == kNoNode) break;
+        continue;
+      }
+      const NodeIndex next = draft_.child(at, segment.text);
+      if (next == kNoNode) {
+        std::vector<std::string> names;
+        for (const auto& reference : space_.references(at))
+          if (reference.isForward()) names.push_back(std::string(space_.name(reference.target())));
+        const std::string near = nearest(segment.text, names);
+        error(
+            segment.place,
+            fmt::format("{} has no '{}'", at == space_.at(id::ObjectsFolder) ? "Objects" : space_.path(at),
+                        segment.text),
+            near.empty() ? "write the path from Objects, as Hatchery/Intake" : fmt::format("did you mean '{}'?", near));
+        return kNoNode;
+      }
+      at = next;
+    }
+    return at;
+  }
+
+  void error(const Place& place, std::string message, std::string hint = {}) {
+    findings_.error(place, std::move(message), std::move(hint));
+  }
+
+  Draft draft_;
   Space& space_;
   Findings& findings_;
-  std::map<const Entry*, std::uint16_t> namespaces_;
-  std::map<std::string, TypeDeclaration> types_;
-  std::map<std::string, NodeIndex> standardTypes_;
-  std::unordered_map<NodeId, Place> places_;
-  const std::map<std::string, NodeId>& siteRoles_;
-  std::optional<space::PermissionSet> access_;  // of what is being added; the namespace's when there is none
+  const SiteWords& site_;
+  space::Declarations declarations_;  // of types that are built
+  std::deque<Source> sources_;
+  std::vector<Link> links_;
+  std::vector<NodeIndex> machines_;  // objects that may be state machines
 };
 
 }  // namespace
 
-void build(Space& space, const std::vector<ModelFile>& files, Findings& findings,
-           const std::map<std::string, NodeId>& siteRoles) {
+std::vector<const Place*> buildEntries(Space& space, const std::vector<Entry>& roots, Findings& findings,
+                                       const SiteWords& site) {
+  Builder builder(space, findings, site);
+  builder.run(roots);
+  findings.sort();
+  return builder.places();
+}
+
+void build(Space& space, const std::vector<ModelFile>& files, Findings& findings, const SiteWords& site) {
   std::vector<Entry> roots;
   for (const auto& file : files) roots.push_back(readYaml(file.name, file.text, findings));
-  Builder(space, findings, siteRoles).run(roots);
-  findings.sort();
+  buildEntries(space, roots, findings, site);
 }
 
 }  // namespace zunth::model

@@ -4,8 +4,7 @@
 #include "core/ua/text.hpp"
 
 #include <algorithm>
-#include <set>
-#include <tuple>
+#include <map>
 
 #include <fmt/format.h>
 
@@ -46,34 +45,48 @@ std::string accessWords(std::uint8_t level) {
   return out.empty() ? "none" : out;
 }
 
-/// Tells the ids of one space in the terms of another.
 class Comparison {
  public:
-  Comparison(const Space& before, const Space& after) : before_(before), after_(after) {}
+  Comparison(const Space& before, const Space& after, const CompareOptions& options)
+      : before_(before),
+        after_(after),
+        options_(options),
+        twins_(before.rows(), kNoNode),
+        sources_(after.rows(), kNoNode) {
+    findTwins();
+  }
 
   std::vector<Change> run() {
     for (NodeIndex node = 0; node < before_.rows(); ++node) {
       if (!isOfModel(before_, node)) continue;
-      const auto other = counterpart(before_, node, after_);
-      if (other == kNoNode)
+      if (twins_[node] == kNoNode)
         add(Change::Kind::Removed, Change::Effect::Breaks, pathOf(before_, node), wordFor(before_.nodeClass(node)), {},
             {});
       else
-        compareNodes(node, other);
+        compareNodes(node, twins_[node]);
     }
     for (NodeIndex node = 0; node < after_.rows(); ++node)
-      if (isOfModel(after_, node) && counterpart(after_, node, before_) == kNoNode)
+      if (isOfModel(after_, node) && sources_[node] == kNoNode)
         add(Change::Kind::Added, Change::Effect::Seen, pathOf(after_, node), wordFor(after_.nodeClass(node)), {}, {});
     std::ranges::stable_sort(changes_, {}, &Change::path);
     return std::move(changes_);
   }
 
  private:
-  static NodeIndex counterpart(const Space& from, NodeIndex node, const Space& to) {
-    const NodeId& id = from.nodeId(node);
-    if (id.namespaceIndex() < 2) return to.find(id);
-    const auto index = to.namespaceIndex(from.namespaces()[id.namespaceIndex()].view());
-    return index ? to.find(id.inNamespace(*index)) : kNoNode;
+  /// Which node on the other side is the same: by id, namespaces by URI.
+  void findTwins() {
+    std::vector<std::optional<std::uint16_t>> namespaces;
+    for (std::size_t i = 0; i < before_.namespaces().size(); ++i)
+      namespaces.push_back(i < 2 ? std::optional(static_cast<std::uint16_t>(i))
+                                 : after_.namespaceIndex(before_.namespaces()[i].view()));
+    for (NodeIndex node = 0; node < before_.rows(); ++node) {
+      if (!before_.exists(node)) continue;
+      const NodeId& id = before_.nodeId(node);
+      const auto ns = namespaces[id.namespaceIndex()];
+      if (!ns) continue;
+      twins_[node] = after_.find(*ns == id.namespaceIndex() ? id : id.inNamespace(*ns));
+      if (twins_[node] != kNoNode) sources_[twins_[node]] = node;
+    }
   }
 
   void add(Change::Kind kind, Change::Effect effect, std::string path, std::string what, std::string before,
@@ -86,48 +99,77 @@ class Comparison {
   }
 
   static std::string nameOf(const Space& space, NodeIndex node) {
-    return node == kNoNode ? "" : std::string(space.browseName(node).name.view());
+    return node == kNoNode ? "" : std::string(space.name(node));
   }
+  NodeIndex twin(NodeIndex node) const { return node == kNoNode ? kNoNode : twins_[node]; }
 
+  // Texts are made only of what differs: most nodes of large models don't.
   void compareNodes(NodeIndex before, NodeIndex after) {
     using Effect = Change::Effect;
     const auto nodeClass = after_.nodeClass(after);
     if (before_.nodeClass(before) != nodeClass)
       return differ(Effect::Breaks, after, "node class", wordFor(before_.nodeClass(before)), wordFor(nodeClass));
-    differ(Effect::Breaks, after, "browse name", nameOf(before_, before), nameOf(after_, after));
-    differ(Effect::Seen, after, "display name", std::string(before_.displayName(before).text.view()),
-           std::string(after_.displayName(after).text.view()));
-    differ(Effect::None, after, "description", description(before_, before), description(after_, after));
-    differ(Effect::Breaks, after, "type", nameOf(before_, before_.typeDefinition(before)),
-           nameOf(after_, after_.typeDefinition(after)));
-    differ(Effect::Seen, after, "access", permissions(before_, before), permissions(after_, after));
+    if (before_.name(before) != after_.name(after))
+      add(Change::Kind::Renamed, Effect::Breaks, pathOf(after_, after), "browse name", nameOf(before_, before),
+          nameOf(after_, after));
+    if (const auto was = before_.displayName(before), is = after_.displayName(after); !(was.text == is.text))
+      differ(Effect::Seen, after, "display name", was.text.str(), is.text.str());
+    const NodeIndex oldType = before_.typeDefinition(before), newType = after_.typeDefinition(after);
+    if (twin(oldType) != newType)
+      differ(Effect::Breaks, after, "type", nameOf(before_, oldType), nameOf(after_, newType));
+    if (options_.permissions && !haveSamePermissions(before, after))
+      differ(Effect::Seen, after, "access", permissions(before_, before), permissions(after_, after));
     if (nodeClass == NodeClass::Variable || nodeClass == NodeClass::VariableType) compareVariables(before, after);
     const auto *was = before_.rare(before), *is = after_.rare(after);
-    const ExtensionObject none;
-    const auto& oldDefinition = was ? was->typeDefinition : none;
-    const auto& newDefinition = is ? is->typeDefinition : none;
-    if (!(oldDefinition == newDefinition))
-      differ(Effect::Breaks, after, "definition", format(Variant(oldDefinition)), format(Variant(newDefinition)));
+    if (was || is) compareRare(was ? *was : space::RareAttributes(), is ? *is : space::RareAttributes(), after);
     compareReferences(before, after);
+  }
+
+  void compareRare(const space::RareAttributes& was, const space::RareAttributes& is, NodeIndex after) {
+    using Effect = Change::Effect;
+    differ(Effect::None, after, "description", std::string(was.description.text.view()),
+           std::string(is.description.text.view()));
+    if (was.displayNames != is.displayNames || was.descriptions != is.descriptions)
+      differ(Effect::Seen, after, "translations", translations(was), translations(is));
+    if (!(was.typeDefinition == is.typeDefinition))
+      differ(Effect::Breaks, after, "definition", format(Variant(was.typeDefinition)),
+             format(Variant(is.typeDefinition)));
+  }
+  static std::string translations(const space::RareAttributes& rare) {
+    std::string out;
+    for (const auto* texts : {&rare.displayNames, &rare.descriptions})
+      for (const auto& text : *texts)
+        out += fmt::format("{}{}: {}", out.empty() ? "" : ", ", text.locale.view(), text.text.view());
+    return out;
   }
 
   void compareVariables(NodeIndex before, NodeIndex after) {
     using Effect = Change::Effect;
     const auto &was = before_.traits(before), &is = after_.traits(after);
-    differ(Effect::Breaks, after, "data type", nameOf(before_, was.dataType), nameOf(after_, is.dataType));
-    differ(Effect::Breaks, after, "value rank", std::to_string(was.valueRank), std::to_string(is.valueRank));
-    const bool loses = (was.accessLevel & ~is.accessLevel) != 0;
-    differ(loses ? Effect::Breaks : Effect::Seen, after, "access level", accessWords(was.accessLevel),
-           accessWords(is.accessLevel));
+    if (twin(was.dataType) != is.dataType)
+      differ(Effect::Breaks, after, "data type", nameOf(before_, was.dataType), nameOf(after_, is.dataType));
+    if (was.valueRank != is.valueRank)
+      differ(Effect::Breaks, after, "value rank", std::to_string(was.valueRank), std::to_string(is.valueRank));
+    if (was.accessLevel != is.accessLevel) {
+      const bool loses = (was.accessLevel & ~is.accessLevel) != 0;
+      differ(loses ? Effect::Breaks : Effect::Seen, after, "access level", accessWords(was.accessLevel),
+             accessWords(is.accessLevel));
+    }
     // A property's value is what it says; another variable's is only where it starts.
-    const bool isProperty = nameOf(after_, after_.typeDefinition(after)) == "PropertyType";
-    differ(isProperty ? Effect::Seen : Effect::None, after, isProperty ? "value" : "initial value",
-           format(before_.value(before).value), format(after_.value(after).value));
+    const NodeIndex type = after_.typeDefinition(after);
+    const bool isProperty = type != kNoNode && after_.nodeId(type).is(id::PropertyType);
+    if (!isProperty && !options_.initialValues) return;
+    const DataValue oldValue = before_.value(before), newValue = after_.value(after);
+    if (!(oldValue.value == newValue.value))
+      differ(isProperty ? Effect::Seen : Effect::None, after, isProperty ? "value" : "initial value",
+             format(oldValue.value), format(newValue.value));
   }
 
-  static std::string description(const Space& space, NodeIndex node) {
-    const auto* rare = space.rare(node);
-    return rare ? std::string(rare->description.text.view()) : std::string();
+  bool haveSamePermissions(NodeIndex before, NodeIndex after) {
+    const auto pair = std::pair(before_.permissionSet(before), after_.permissionSet(after));
+    const auto [known, isNew] = samePermissions_.try_emplace(pair);
+    if (isNew) known->second = before_.permissionSets()[pair.first] == after_.permissionSets()[pair.second];
+    return known->second;
   }
 
   static std::string permissions(const Space& space, NodeIndex node) {
@@ -144,29 +186,44 @@ class Comparison {
 
   /// References between nodes that are on both sides, told at their sources.
   void compareReferences(NodeIndex before, NodeIndex after) {
-    using Told = std::tuple<std::string, std::string>;
-    const auto told = [](const Space& space, NodeIndex node, const Space& other) {
-      std::set<Told> out;
-      for (const auto& reference : space.references(node))
-        if (reference.isForward() && !space.nodeId(reference.type()).is(id::HasTypeDefinition) &&
-            counterpart(space, reference.target(), other) != kNoNode)
-          out.emplace(nameOf(space, reference.type()), pathOf(space, reference.target()));
-      return out;
+    old_.clear();
+    new_.clear();
+    for (const auto& reference : before_.references(before))
+      if (reference.isForward() && twins_[reference.target()] != kNoNode && twins_[reference.type()] != kNoNode)
+        old_.emplace_back(twins_[reference.type()], twins_[reference.target()]);
+    for (const auto& reference : after_.references(after))
+      if (reference.isForward() && sources_[reference.target()] != kNoNode && sources_[reference.type()] != kNoNode)
+        new_.emplace_back(reference.type(), reference.target());
+    if (old_ == new_) return;
+    std::ranges::sort(old_);
+    std::ranges::sort(new_);
+    const auto tell = [&](const Ends& from, const Ends& other, bool isGone) {
+      for (const auto& [type, target] : from) {
+        if (std::ranges::binary_search(other, std::pair(type, target)) || after_.nodeId(type).is(id::HasTypeDefinition))
+          continue;
+        const std::string path = pathOf(after_, target);
+        differ(isGone ? Change::Effect::Breaks : Change::Effect::Seen, after, nameOf(after_, type), isGone ? path : "",
+               isGone ? "" : path);
+      }
     };
-    const auto was = told(before_, before, after_), is = told(after_, after, before_);
-    for (const auto& [type, target] : was)
-      if (!is.contains({type, target})) differ(Change::Effect::Breaks, after, type, target, "");
-    for (const auto& [type, target] : is)
-      if (!was.contains({type, target})) differ(Change::Effect::Seen, after, type, "", target);
+    tell(old_, new_, true);
+    tell(new_, old_, false);
   }
 
+  using Ends = std::vector<std::pair<NodeIndex, NodeIndex>>;  // types and targets of references, by the later space
   const Space& before_;
   const Space& after_;
+  const CompareOptions& options_;
+  std::vector<NodeIndex> twins_, sources_;  // the same node on the other side, by node of the earlier and of the later
+  std::map<std::pair<space::PermissionSetIndex, space::PermissionSetIndex>, bool> samePermissions_;
+  Ends old_, new_;
   std::vector<Change> changes_;
 };
 
 }  // namespace
 
-std::vector<Change> compare(const Space& before, const Space& after) { return Comparison(before, after).run(); }
+std::vector<Change> compare(const Space& before, const Space& after, const CompareOptions& options) {
+  return Comparison(before, after, options).run();
+}
 
 }  // namespace zunth::model

@@ -9,7 +9,7 @@
 namespace zunth::model {
 
 struct Change {
-  enum class Kind { Added, Removed, Changed };
+  enum class Kind { Added, Removed, Changed, Renamed };
   /// What it means to clients that use the node: they go on as before, they may see it, or what they do may fail.
   enum class Effect { None, Seen, Breaks };
   Kind kind;
@@ -19,9 +19,14 @@ struct Change {
   std::string before, after;  // as people read them; empty where there was or is nothing
 };
 
+struct CompareOptions {
+  bool initialValues = true;  // of variables other than properties; those of a running server are the plant's
+  bool permissions = true;    // which not every server tells to everyone
+};
+
 /// Compares the nodes of all namespaces but the standard's and the application's own, matched by their ids; namespaces
 /// by URI, so that their order does not matter. In the order of paths; what is below an added or removed node is told
 /// node by node.
-std::vector<Change> compare(const space::Space& before, const space::Space& after);
+std::vector<Change> compare(const space::Space& before, const space::Space& after, const CompareOptions& options = {});
 
 }  // namespace zunth::model

@@ -1,12 +1,14 @@
 #include "core/model/nodeset.hpp"
 
+#include "core/space/type_catalog.hpp"
 #include "core/ua/text.hpp"
 #include "core/ua/xml.hpp"
 
 #include <algorithm>
 #include <charconv>
-#include <map>
+#include <set>
 #include <sstream>
+#include <unordered_map>
 
 #include <fmt/format.h>
 
@@ -14,6 +16,7 @@ namespace zunth::model {
 
 using namespace ua;
 using space::kNoNode;
+using space::ModelInfo;
 using space::NewNode;
 using space::NodeIndex;
 using space::Space;
@@ -41,58 +44,71 @@ NodeClass classOf(std::string_view element) {
   return NodeClass::Unspecified;
 }
 
-/// Changes the namespace indexes of ids and names inside a value, as from a file's to a space's.
+/// Changes the namespace indexes of ids and names, as from a file's to a space's.
 class Renumber {
  public:
   explicit Renumber(std::function<std::uint16_t(std::uint16_t)> index) : index_(std::move(index)) {}
 
   NodeId operator()(const NodeId& id) const { return id.inNamespace(index_(id.namespaceIndex())); }
   QualifiedName operator()(const QualifiedName& name) const { return {index_(name.namespaceIndex), name.name}; }
-  ExpandedNodeId operator()(const ExpandedNodeId& id) const {
-    ExpandedNodeId out = id;
-    if (id.namespaceUri.isNull()) out.nodeId = (*this)(id.nodeId);
-    return out;
-  }
-  ExtensionObject operator()(const ExtensionObject& object) const {
-    // Of the standard's structures, these stand in values of models and name types.
-    if (auto argument = object.as<Argument>()) {
-      argument->dataType = (*this)(argument->dataType);
-      return ExtensionObject::of(std::move(*argument));
-    }
-    if (object.encodingId().namespaceIndex() == 0 || object.body() == ExtensionObject::Body::None) return object;
-    const NodeId id = (*this)(object.encodingId());
-    return object.body() == ExtensionObject::Body::Xml
-               ? ExtensionObject::xml(id, XmlElement(object.octets().view()))
-               : ExtensionObject::binary(id, ByteString(object.octets().bytes()));
-  }
-  Variant operator()(const Variant& value) const {
-    switch (value.type()) {
-      case BuiltInType::NodeId: return each<NodeId>(value);
-      case BuiltInType::ExpandedNodeId: return each<ExpandedNodeId>(value);
-      case BuiltInType::QualifiedName: return each<QualifiedName>(value);
-      case BuiltInType::ExtensionObject: return each<ExtensionObject>(value);
-      case BuiltInType::Variant: return each<Variant>(value);
-      default: return value;
+  /// Those inside a value's XML (Part 6, 5.3.1.10 to 5.3.1.14), whatever structures they stand in.
+  void operator()(pugi::xml_node value) const {
+    for (auto element : value.children()) {
+      if (element.type() != pugi::node_element) continue;
+      const std::string_view name = localName(element);
+      if (name == "Identifier" && isAlone(element)) {
+        if (const auto id = NodeId::parse(element.text().get());
+            id && std::string_view(element.text().get()).starts_with("ns="))
+          element.text().set((*this)(*id).text().c_str());
+      } else if (name == "NamespaceIndex" && isOfName(element)) {
+        element.text().set(static_cast<unsigned>(index_(static_cast<std::uint16_t>(element.text().as_uint()))));
+      } else {
+        (*this)(element);
+      }
     }
   }
 
  private:
-  template <class T>
-  Variant each(const Variant& value) const {
-    if (!value.isArray()) {
-      if constexpr (std::is_same_v<T, Variant>)
-        return value;
-      else
-        return Variant((*this)(*value.get<T>()));
-    }
-    const auto items = value.items<T>();
-    FixedArray<T> out(items.size());
-    for (std::size_t i = 0; i < items.size(); ++i) out[i] = (*this)(items[i]);
-    const auto dimensions = value.dimensions();
-    return Variant::array(std::move(out), std::vector<std::uint32_t>(dimensions.begin(), dimensions.end()));
+  static std::string_view localName(pugi::xml_node element) {
+    const std::string_view name = element.name();
+    return name.substr(name.find(':') + 1);  // npos + 1 is 0
+  }
+  static bool isAlone(pugi::xml_node element) {
+    return element.parent().first_child() == element && !element.next_sibling();
+  }
+  static bool isOfName(pugi::xml_node element) {
+    for (const auto sibling : element.parent().children())
+      if (const auto name = localName(sibling);
+          sibling.type() == pugi::node_element && name != "NamespaceIndex" && name != "Name")
+        return false;
+    return true;
   }
   std::function<std::uint16_t(std::uint16_t)> index_;
 };
+
+std::string xmlOf(pugi::xml_node node) {
+  std::ostringstream out;
+  node.print(out, "", pugi::format_raw);
+  return std::move(out).str();
+}
+
+/// What a node's element says beside its attributes in the space: kept as it is, and written again.
+constexpr const char* kExtraAttributes[] = {"SymbolicName", "ReleaseStatus", "WriteMask"};
+constexpr const char* kExtraElements[] = {"Category", "Documentation", "Extensions"};
+
+String extrasOf(pugi::xml_node element) {
+  bool any = false;
+  for (const char* name : kExtraAttributes) any |= static_cast<bool>(element.attribute(name));
+  for (const char* name : kExtraElements) any |= static_cast<bool>(element.child(name));
+  if (!any) return {};
+  pugi::xml_document document;
+  auto extras = document.append_child("Extras");
+  for (const char* name : kExtraAttributes)
+    if (const auto attribute = element.attribute(name)) extras.append_copy(attribute);
+  for (const char* name : kExtraElements)
+    for (const auto child : element.children(name)) extras.append_copy(child);
+  return String(xmlOf(extras));
+}
 
 class NodeSetReader {
  public:
@@ -100,6 +116,8 @@ class NodeSetReader {
       : space_(space),
         file_(file),
         findings_(findings),
+        hasTypeDefinition_(space.at(id::HasTypeDefinition)),
+        hasModellingRule_(space.at(id::HasModellingRule)),
         renumber_([this](std::uint16_t index) { return index < namespaces_.size() ? namespaces_[index] : index; }) {}
 
   void run() {
@@ -114,41 +132,79 @@ class NodeSetReader {
     readNamespaces(root);
     if (findings_.hasErrors()) return;
     for (const auto alias : root.child("Aliases").children("Alias"))
-      aliases_[alias.attribute("Alias").value()] = alias.text().get();
-    std::vector<std::pair<pugi::xml_node, NodeIndex>> added;
-    for (const auto element : root.children())
-      if (const auto nodeClass = classOf(element.name()); nodeClass != NodeClass::Unspecified)
-        if (const auto node = add(element, nodeClass); node != kNoNode) added.emplace_back(element, node);
-    for (const auto& [element, node] : added) refer(element, node);
-    // Types of fields and values are looked for when all are there.
-    for (const auto& [element, node] : added) complete(element, node);
+      aliases_[alias.attribute("Alias").value()] = idOf(alias, alias.text().get());
+    std::vector<Element> added;
+    for (const auto xml : root.children())
+      if (const auto nodeClass = classOf(xml.name()); nodeClass != NodeClass::Unspecified)
+        if (Element element; add(xml, nodeClass, element)) added.push_back(element);
+    for (const Element& element : added) refer(element);
+    // Types of fields and values are looked for when all are there, and those of the site before values of them.
+    for (const Element& element : added) complete(element);
+    bool anyStructure = false;
+    for (const Element& element : added)
+      if (element.definition) {
+        readDefinition(element.definition, element.node);
+        anyStructure = true;
+      }
+    if (anyStructure) inheritFields(added);
+    catalog_ = space::typeCatalog(space_);
+    for (const Element& element : added)
+      if (element.value) readValue(element.value, element.node);
   }
 
  private:
-  Place placeAt(std::ptrdiff_t offset) const {
+  /// A node and the parts of its element that are read when all nodes are there.
+  struct Element {
+    pugi::xml_node xml;
+    NodeIndex node = kNoNode;
+    pugi::xml_node references, value, definition, permissions;
+    pugi::xml_attribute dataType;
+    std::uint16_t restrictions = 0;
+  };
+
+  Place placeAt(std::ptrdiff_t offset) {
     const auto at =
         static_cast<std::size_t>(std::clamp<std::ptrdiff_t>(offset, 0, static_cast<std::ptrdiff_t>(file_.text.size())));
-    const std::string_view before = std::string_view(file_.text).substr(0, at);
-    const auto line = static_cast<std::size_t>(std::ranges::count(before, '\n')) + 1;
-    const auto start = before.rfind('\n');
-    const auto column = start == std::string_view::npos ? at + 1 : at - start;
-    return {file_.name, line, column, 1};
+    if (lineStarts_.empty()) {
+      lineStarts_.push_back(0);
+      for (std::size_t i = 0; i < file_.text.size(); ++i)
+        if (file_.text[i] == '\n') lineStarts_.push_back(i + 1);
+    }
+    const auto next = std::ranges::upper_bound(lineStarts_, at);
+    return {file_.name, static_cast<std::size_t>(next - lineStarts_.begin()), at - *(next - 1) + 1, 1};
   }
-  Place placeOf(pugi::xml_node node) const { return placeAt(node.offset_debug()); }
+  Place placeOf(pugi::xml_node node) { return placeAt(node.offset_debug()); }
+
+  static DateTime timeOf(pugi::xml_attribute attribute) {
+    const auto time = DateTime::parse(attribute.value());
+    return time ? *time : DateTime();
+  }
 
   void readNamespaces(pugi::xml_node root) {
     namespaces_ = {0};
     for (const auto uri : root.child("NamespaceUris").children("Uri"))
       namespaces_.push_back(space_.addNamespace(String(uri.text().get())));
-    for (const auto model : root.child("Models").children("Model"))
+    for (const auto model : root.child("Models").children("Model")) {
+      ModelInfo info;
+      info.version = String(model.attribute("Version").value());
+      info.published = timeOf(model.attribute("PublicationDate"));
+      const bool isFirst = model == root.child("Models").first_child();
+      if (const auto extensions = root.child("Extensions"); extensions && isFirst)
+        info.nodeSetExtras = String(xmlOf(extensions));
       for (const auto required : model.children("RequiredModel")) {
         const std::string uri = required.attribute("ModelUri").value();
+        if (uri != space_.namespaces()[0].view())
+          info.required.push_back({String(uri), String(required.attribute("Version").value()),
+                                   timeOf(required.attribute("PublicationDate"))});
         const auto index = space_.namespaceIndex(uri);
-        const bool isThere = index.has_value() && (*index == 0 || hasNodes(*index));
+        const bool isThere = root.child("Models").find_child_by_attribute("Model", "ModelUri", uri.c_str()) ||
+                             (index.has_value() && (*index == 0 || hasNodes(*index)));
         if (!isThere)
           findings_.error(placeOf(required), fmt::format("the model {} is required, and it isn't there", uri),
                           "put its NodeSet2 file into model/, before this one in the order of names");
       }
+      space_.setModelInfo(space_.addNamespace(String(model.attribute("ModelUri").value())), std::move(info));
+    }
   }
   bool hasNodes(std::uint16_t ns) const {
     for (NodeIndex node = 0; node < space_.rows(); ++node)
@@ -160,7 +216,7 @@ class NodeSetReader {
   NodeId idOf(pugi::xml_node where, std::string_view text) {
     while (!text.empty() && std::isspace(static_cast<unsigned char>(text.front()))) text.remove_prefix(1);
     while (!text.empty() && std::isspace(static_cast<unsigned char>(text.back()))) text.remove_suffix(1);
-    if (const auto alias = aliases_.find(text); alias != aliases_.end()) text = alias->second;
+    if (const auto alias = aliases_.find(text); alias != aliases_.end()) return alias->second;
     auto id = NodeId::parse(text);
     if (!id) {
       findings_.error(placeOf(where), fmt::format("'{}' is neither a node id nor an alias", text));
@@ -173,37 +229,97 @@ class NodeSetReader {
     return renumber_(*id);
   }
 
-  NodeIndex add(pugi::xml_node element, NodeClass nodeClass) {
+  // One pass over attributes and children: a million nodes have ten of each.
+  bool add(pugi::xml_node xml, NodeClass nodeClass, Element& element) {
+    element.xml = xml;
     NewNode node;
-    node.nodeId = idOf(element, element.attribute("NodeId").value());
-    if (node.nodeId.isNull()) return kNoNode;
     node.nodeClass = nodeClass;
-    node.browseName = renumber_(QualifiedName::parse(element.attribute("BrowseName").value()));
-    node.displayName = textOf(element.child("DisplayName"));
-    node.description = textOf(element.child("Description"));
-    node.isAbstract = element.attribute("IsAbstract").as_bool();
-    node.isSymmetric = element.attribute("Symmetric").as_bool();
-    node.inverseName = textOf(element.child("InverseName"));
-    node.eventNotifier = static_cast<std::uint8_t>(element.attribute("EventNotifier").as_uint());
-    node.executable = element.attribute("Executable").as_bool(true);
-    node.containsNoLoops = element.attribute("ContainsNoLoops").as_bool();
-    node.traits.valueRank = element.attribute("ValueRank").as_int(-1);
-    node.traits.accessLevel = static_cast<std::uint8_t>(element.attribute("AccessLevel").as_uint(1));
-    node.traits.historizing = element.attribute("Historizing").as_bool();
-    node.traits.minimumSamplingInterval = element.attribute("MinimumSamplingInterval").as_float();
-    for (std::string_view rest = element.attribute("ArrayDimensions").value(); !rest.empty();) {
+    bool hasExtras = false;
+    for (const auto attribute : xml.attributes()) hasExtras |= !readAttribute(attribute, node, element);
+    if (node.nodeId.isNull()) {
+      if (!xml.attribute("NodeId")) findings_.error(placeOf(xml), "the node has no NodeId");
+      return false;
+    }
+    std::vector<LocalizedText> displayNames, descriptions;
+    for (const auto child : xml.children()) {
+      const std::string_view name = child.name();
+      if (name == "References")
+        element.references = child;
+      else if (name == "DisplayName")
+        displayNames.push_back(textOf(child));
+      else if (name == "Description")
+        descriptions.push_back(textOf(child));
+      else if (name == "Value")
+        element.value = child;
+      else if (name == "Definition")
+        element.definition = child;
+      else if (name == "RolePermissions")
+        element.permissions = child;
+      else if (name == "InverseName")
+        node.inverseName = textOf(child);
+      else
+        hasExtras |= child.type() == pugi::node_element;
+    }
+    if (displayNames.size() == 1) node.displayName = std::move(displayNames.front());
+    if (descriptions.size() == 1) node.description = std::move(descriptions.front());
+    auto added = space_.add(std::move(node));
+    if (!added) {
+      findings_.error(placeOf(xml), added.error().cause, added.error().next);
+      return false;
+    }
+    element.node = *added;
+    if (displayNames.size() > 1) space_.setDisplayNames(*added, std::move(displayNames));
+    if (descriptions.size() > 1) space_.setDescriptions(*added, std::move(descriptions));
+    if (hasExtras)
+      if (auto extras = extrasOf(xml); !extras.empty()) space_.rareOf(*added).nodeSetExtras = std::move(extras);
+    return true;
+  }
+
+  /// False for an attribute that the space has no place for.
+  bool readAttribute(pugi::xml_attribute attribute, NewNode& node, Element& element) {
+    const std::string_view name = attribute.name();
+    if (name == "NodeId")
+      node.nodeId = idOf(element.xml, attribute.value());
+    else if (name == "BrowseName")
+      node.browseName = renumber_(QualifiedName::parse(attribute.value()));
+    else if (name == "ParentNodeId")
+      return true;  // the references say so, too
+    else if (name == "DataType")
+      element.dataType = attribute;
+    else if (name == "ValueRank")
+      node.traits.valueRank = attribute.as_int(-1);
+    else if (name == "AccessLevel")
+      node.traits.accessLevel = static_cast<std::uint8_t>(attribute.as_uint(1));
+    else if (name == "ArrayDimensions")
+      readDimensions(attribute.value(), node.arrayDimensions);
+    else if (name == "IsAbstract")
+      node.isAbstract = attribute.as_bool();
+    else if (name == "Symmetric")
+      node.isSymmetric = attribute.as_bool();
+    else if (name == "EventNotifier")
+      node.eventNotifier = static_cast<std::uint8_t>(attribute.as_uint());
+    else if (name == "Executable")
+      node.executable = attribute.as_bool(true);
+    else if (name == "ContainsNoLoops")
+      node.containsNoLoops = attribute.as_bool();
+    else if (name == "Historizing")
+      node.traits.historizing = attribute.as_bool();
+    else if (name == "MinimumSamplingInterval")
+      node.traits.minimumSamplingInterval = attribute.as_float();
+    else if (name == "AccessRestrictions")
+      element.restrictions = static_cast<std::uint16_t>(attribute.as_uint());
+    else
+      return false;
+    return true;
+  }
+  static void readDimensions(std::string_view rest, List<std::uint32_t>& dimensions) {
+    while (!rest.empty()) {
       const auto comma = std::min(rest.find(','), rest.size());
       std::uint32_t length = 0;
       std::from_chars(rest.data(), rest.data() + comma, length);
-      node.arrayDimensions.push_back(length);
+      dimensions.push_back(length);
       rest.remove_prefix(std::min(comma + 1, rest.size()));
     }
-    auto added = space_.add(std::move(node));
-    if (!added) {
-      findings_.error(placeOf(element), added.error().cause, added.error().next);
-      return kNoNode;
-    }
-    return *added;
   }
   static LocalizedText textOf(pugi::xml_node node) {
     if (!node) return {};
@@ -211,58 +327,110 @@ class NodeSetReader {
     return LocalizedText(String(node.text().get()), locale.empty() ? String() : String(locale));
   }
 
-  void refer(pugi::xml_node element, NodeIndex node) {
-    for (const auto reference : element.child("References").children("Reference")) {
-      const auto type = space_.find(idOf(reference, reference.attribute("ReferenceType").value()));
-      const NodeId otherId = idOf(reference, reference.text().get());
-      const auto other = space_.find(otherId);
+  /// The node that a text names, for those that thousands name: types, rules, types of references.
+  NodeIndex nodeNamed(pugi::xml_node where, std::string_view text) {
+    const auto [known, isNew] = named_.try_emplace(text, kNoNode);
+    if (isNew) known->second = space_.find(idOf(where, text));
+    return known->second;
+  }
+
+  void refer(const Element& element) {
+    for (const auto reference : element.references.children("Reference")) {
+      const auto type = nodeNamed(reference, reference.attribute("ReferenceType").value());
+      const std::string_view otherText = reference.text().get();
+      const bool isToType = type == hasTypeDefinition_ || type == hasModellingRule_;
+      const NodeId otherId = isToType ? NodeId() : idOf(reference, otherText);
+      const auto other = isToType ? nodeNamed(reference, otherText) : space_.find(otherId);
       if (type == kNoNode || other == kNoNode) {
-        if (!otherId.isNull())
+        if (isToType || !otherId.isNull())
           findings_.error(placeOf(reference),
-                          other == kNoNode ? fmt::format("there is no node {} to refer to", reference.text().get())
+                          other == kNoNode ? fmt::format("there is no node {} to refer to", otherText)
                                            : fmt::format("there is no reference type {}",
                                                          reference.attribute("ReferenceType").value()),
                           "is a file of another model missing?");
         continue;
       }
       if (reference.attribute("IsForward").as_bool(true))
-        space_.refer(node, type, other);
+        space_.refer(element.node, type, other);
       else
-        space_.refer(other, type, node);
+        space_.refer(other, type, element.node);
     }
   }
 
-  void complete(pugi::xml_node element, NodeIndex node) {
-    const auto nodeClass = space_.nodeClass(node);
+  void complete(const Element& element) {
+    const auto nodeClass = space_.nodeClass(element.node);
     if (nodeClass == NodeClass::Variable || nodeClass == NodeClass::VariableType) {
-      const auto dataType = element.attribute("DataType");
-      space_.traits(node).dataType =
-          dataType ? space_.find(idOf(element, dataType.value())) : space_.at(id::BaseDataType);
-      if (space_.traits(node).dataType == kNoNode)
-        findings_.error(placeOf(element), fmt::format("there is no data type {}", dataType.value()));
-      if (const auto value = element.child("Value")) readValue(value, node);
+      auto& dataType = space_.traits(element.node).dataType;
+      dataType = element.dataType ? nodeNamed(element.xml, element.dataType.value()) : space_.at(id::BaseDataType);
+      if (dataType == kNoNode)
+        findings_.error(placeOf(element.xml), fmt::format("there is no data type {}", element.dataType.value()));
     }
-    if (const auto definition = element.child("Definition")) readDefinition(definition, node);
-    if (const auto permissions = element.child("RolePermissions")) {
+    if (element.permissions) {
       space::PermissionSet set;
-      for (const auto one : permissions.children("RolePermission"))
+      for (const auto one : element.permissions.children("RolePermission"))
         set.roles.push_back({idOf(one, one.text().get()), one.attribute("Permissions").as_uint()});
-      set.restrictions = static_cast<std::uint16_t>(element.attribute("AccessRestrictions").as_uint());
-      space_.setPermissions(node, std::move(set));
+      set.restrictions = element.restrictions;
+      space_.setPermissions(element.node, std::move(set));
     }
   }
 
   void readValue(pugi::xml_node element, NodeIndex node) {
-    pugi::xml_node content;
-    for (const auto child : element.children())
-      if (child.type() == pugi::node_element && !content) content = child;
-    auto value = variantFromXml(content);
+    pugi::xml_node content = element.first_child();
+    while (content && content.type() != pugi::node_element) content = content.next_sibling();
+    renumber_(element);
+    auto value = variantFromXml(content, catalog_);
     if (!value) return findings_.error(placeOf(element), value.error().cause);
-    const Variant renumbered = renumber_(*value);
-    if (!renumbered.isNull() && !space_.accepts(space_.traits(node), renumbered))
+    if (!value->isNull() && !space_.accepts(space_.traits(node), *value))
       findings_.warn(placeOf(element), fmt::format("the value of {} is no {}", space_.path(node),
                                                    space_.browseName(space_.traits(node).dataType).name.view()));
-    space_.setValue(node, DataValue(renumbered));
+    space_.setValue(node, DataValue(withUsualDimensions(std::move(*value))));
+  }
+
+  /// No dimensions of an argument may be written as an empty list or as none (Part 3, 8.6): here it is none, and zeros
+  /// for an array's.
+  static Variant withUsualDimensions(Variant value) {
+    const auto objects = value.isArray() ? value.items<ExtensionObject>() : std::span<const ExtensionObject>();
+    if (value.type() != BuiltInType::ExtensionObject || objects.empty() || !objects.front().is<Argument>())
+      return value;
+    FixedArray<ExtensionObject> out(objects.size());
+    for (std::size_t i = 0; i < objects.size(); ++i) {
+      auto argument = objects[i].as<Argument>();
+      if (!argument) return value;
+      if (argument->arrayDimensions.empty())
+        argument->arrayDimensions =
+            argument->valueRank < 1
+                ? List<std::uint32_t>()
+                : List<std::uint32_t>(static_cast<std::size_t>(std::min(argument->valueRank, 10)), 0u);
+      out[i] = ExtensionObject::of(std::move(*argument));
+    }
+    return Variant::array(std::move(out));
+  }
+
+  /// A file lists a structure's own fields; the attribute has those of the types above, too.
+  void inheritFields(const std::vector<Element>& added) {
+    std::set<NodeIndex> done;
+    const auto inherit = [&](auto&& self, NodeIndex node) -> void {
+      if (!done.insert(node).second || !isOfFile(node)) return;
+      const NodeIndex super = space_.supertype(node);
+      const auto* rare = space_.rare(node);
+      if (super == kNoNode || !rare || !rare->typeDefinition.is<StructureDefinition>()) return;
+      self(self, super);
+      auto definition = rare->typeDefinition.as<StructureDefinition>();
+      auto fields = space::allFields(space_, super);
+      if (!definition || fields.empty()) return;
+      if (std::ranges::any_of(fields, &StructureField::isOptional) &&
+          definition->structureType == StructureType::Structure)
+        definition->structureType = StructureType::StructureWithOptionalFields;
+      fields.insert(fields.end(), definition->fields.begin(), definition->fields.end());
+      definition->fields = std::move(fields);
+      space_.rareOf(node).typeDefinition = ExtensionObject::of(std::move(*definition));
+    };
+    for (const Element& element : added)
+      if (space_.nodeClass(element.node) == NodeClass::DataType) inherit(inherit, element.node);
+  }
+  bool isOfFile(NodeIndex node) const {
+    const auto ns = space_.nodeId(node).namespaceIndex();
+    return ns != 0 && std::ranges::find(namespaces_, ns) != namespaces_.end();
   }
 
   void readDefinition(pugi::xml_node definition, NodeIndex node) {
@@ -310,15 +478,21 @@ class NodeSetReader {
   Space& space_;
   const ModelFile& file_;
   Findings& findings_;
-  std::vector<std::uint16_t> namespaces_{0};  // the space's index by the file's
-  std::map<std::string, std::string, std::less<>> aliases_;
+  std::vector<std::uint16_t> namespaces_{0};              // the space's index by the file's
+  std::unordered_map<std::string_view, NodeId> aliases_;  // texts live as long as the document
+  std::unordered_map<std::string_view, NodeIndex> named_;
+  NodeIndex hasTypeDefinition_, hasModellingRule_;
+  std::vector<std::size_t> lineStarts_;  // once something is to be told
+  TypeCatalog catalog_;
   Renumber renumber_;
 };
 
 class NodeSetWriter {
  public:
   NodeSetWriter(const Space& space, std::span<const std::uint16_t> namespaces)
-      : space_(space), renumber_([this](std::uint16_t index) { return fileIndex(index); }) {
+      : space_(space),
+        catalog_(space::typeCatalog(space)),
+        renumber_([this](std::uint16_t index) { return fileIndex(index); }) {
     for (const auto ns : namespaces) {
       wanted_.push_back(ns);
       fileIndex(ns);
@@ -339,11 +513,9 @@ class NodeSetWriter {
     for (const auto ns : listed_) uris.append_child("Uri").text().set(text(space_.namespaces()[ns]).c_str());
     for (const auto ns : wanted_) {
       auto model = models.append_child("Model");
-      model.append_attribute("ModelUri") = text(space_.namespaces()[ns]).c_str();
-      model.append_child("RequiredModel").append_attribute("ModelUri") = text(space_.namespaces()[0]).c_str();
-      for (const auto other : listed_)
-        if (std::ranges::find(wanted_, other) == wanted_.end())
-          model.append_child("RequiredModel").append_attribute("ModelUri") = text(space_.namespaces()[other]).c_str();
+      writeModel(model, ns);
+      if (const auto& extras = space_.modelInfo(ns).nodeSetExtras; !extras.empty())
+        root.append_buffer(extras.view().data(), extras.view().size());
     }
     std::ostringstream out;
     document.save(out, "  ");
@@ -351,6 +523,26 @@ class NodeSetWriter {
   }
 
  private:
+  void writeModel(pugi::xml_node model, std::uint16_t ns) {
+    const auto& info = space_.modelInfo(ns);
+    model.append_attribute("ModelUri") = text(space_.namespaces()[ns]).c_str();
+    if (!info.version.empty()) model.append_attribute("Version") = text(info.version).c_str();
+    if (!info.published.isNull()) model.append_attribute("PublicationDate") = info.published.text().c_str();
+    const auto require = [&](const String& uri, const String& version, DateTime published) {
+      auto required = model.append_child("RequiredModel");
+      required.append_attribute("ModelUri") = text(uri).c_str();
+      if (!version.empty()) required.append_attribute("Version") = text(version).c_str();
+      if (!published.isNull()) required.append_attribute("PublicationDate") = published.text().c_str();
+    };
+    require(space_.namespaces()[0], {}, {});
+    for (const auto& required : info.required) require(required.uri, required.version, required.published);
+    for (const auto other : listed_) {
+      const bool isNamed = std::ranges::find(info.required, space_.namespaces()[other], &ModelInfo::Required::uri) !=
+                           info.required.end();
+      if (!isNamed && std::ranges::find(wanted_, other) == wanted_.end()) require(space_.namespaces()[other], {}, {});
+    }
+  }
+
   static std::string text(const Octets& octets) { return std::string(octets.view()); }
   bool isWanted(NodeIndex node) const {
     return std::ranges::find(wanted_, space_.nodeId(node).namespaceIndex()) != wanted_.end();
@@ -392,8 +584,14 @@ class NodeSetWriter {
     const auto& permissions = space_.permissionSets()[space_.permissionSet(node)];
     const bool hasOwn = !(permissions == space::usualPermissions());
     if (hasOwn && permissions.restrictions) element.append_attribute("AccessRestrictions") = permissions.restrictions;
-    put(element, "DisplayName", space_.displayName(node));
-    if (rare) put(element, "Description", rare->description);
+    putAll(element, "DisplayName", space_.displayName(node), rare ? &rare->displayNames : nullptr);
+    if (rare) putAll(element, "Description", rare->description, &rare->descriptions);
+    pugi::xml_document extras;
+    if (rare && !rare->nodeSetExtras.empty())
+      extras.load_buffer(rare->nodeSetExtras.view().data(), rare->nodeSetExtras.view().size());
+    for (const auto attribute : extras.first_child().attributes()) element.append_copy(attribute);
+    for (const char* name : {"Category", "Documentation"})
+      for (const auto child : extras.first_child().children(name)) element.append_copy(child);
     writeReferences(element, node);
     if (hasOwn) {
       auto list = element.append_child("RolePermissions");
@@ -405,13 +603,20 @@ class NodeSetWriter {
     }
     if (rare) put(element, "InverseName", rare->inverseName);
     if (rare && !rare->typeDefinition.isNull()) writeDefinition(element, node, rare->typeDefinition);
-    if (!hasValue || space_.hasSource(node)) return;
-    if (const Variant value = space_.value(node).value; !value.isNull())
-      writeValue(element.append_child("Value"), renumber_(value));
+    if (hasValue && !space_.hasSource(node))
+      if (const Variant value = space_.value(node).value; !value.isNull())
+        writeValue(element.append_child("Value"), value);
+    for (const auto child : extras.first_child().children("Extensions")) element.append_copy(child);
+  }
+  void putAll(pugi::xml_node parent, const char* name, const LocalizedText& usual,
+              const std::vector<LocalizedText>* translated) {
+    if (!translated || translated->empty()) return put(parent, name, usual);
+    for (const auto& each : *translated) put(parent, name, each);
   }
 
-  static void writeValue(pugi::xml_node at, const Variant& value) {
-    toXml(at, value);
+  void writeValue(pugi::xml_node at, const Variant& value) const {
+    toXml(at, value, catalog_);
+    renumber_(at);
     for (auto content : at.children()) content.append_attribute("xmlns") = std::string(kXmlTypes).c_str();
   }
 
@@ -461,7 +666,9 @@ class NodeSetWriter {
     auto structure = object.as<StructureDefinition>();
     if (!structure) return;
     if (structure->structureType == StructureType::Union) definition.append_attribute("IsUnion") = true;
-    for (const auto& each : structure->fields) {
+    const auto inherited = space::allFields(space_, space_.supertype(node)).size();
+    for (std::size_t i = std::min(inherited, structure->fields.size()); i < structure->fields.size(); ++i) {
+      const auto& each = structure->fields[i];
       auto field = definition.append_child("Field");
       field.append_attribute("Name") = text(each.name).c_str();
       field.append_attribute("DataType") = renumber_(each.dataType).text().c_str();
@@ -475,6 +682,7 @@ class NodeSetWriter {
   const Space& space_;
   std::vector<std::uint16_t> wanted_;
   std::vector<std::uint16_t> listed_;  // the space's index of each namespace of the file
+  TypeCatalog catalog_;
   Renumber renumber_;
 };
 

@@ -23,22 +23,41 @@ std::string lower(std::string_view text) {
   return out;
 }
 
+/// Of UNECE's common code, as the standard makes it a number.
+std::int32_t unitIdOf(std::string_view code) {
+  std::int32_t id = 0;
+  for (const char c : code) id = id << 8 | static_cast<unsigned char>(c);
+  return id;
+}
+
 }  // namespace
 
-std::optional<ua::EUInformation> findUnit(std::string_view symbol) {
+const Units& Units::standard() {
+  static const Units units;
+  return units;
+}
+
+std::optional<ua::EUInformation> Units::find(std::string_view symbol) const {
+  constexpr const char* kUnece = "http://www.opcfoundation.org/UA/units/un/cefact";
+  for (const OwnUnit& own : own_)
+    if (own.symbol == symbol)
+      return ua::EUInformation{own.code.empty() ? ua::String() : ua::String(kUnece),
+                               own.code.empty() ? -1 : unitIdOf(own.code), ua::LocalizedText(ua::String(symbol)),
+                               ua::LocalizedText(ua::String(own.name))};
   const Unit* found = std::ranges::find_if(kUnits, [&](const Unit& u) { return symbol == u.symbol; });
   if (found == std::end(kUnits)) {
     const std::string wanted = lower(symbol);
     found = std::ranges::find_if(kUnits, [&](const Unit& u) { return lower(u.symbol) == wanted; });
   }
   if (found == std::end(kUnits)) return std::nullopt;
-  return ua::EUInformation{"http://www.opcfoundation.org/UA/units/un/cefact", found->unitId,
-                           ua::LocalizedText(ua::String(symbol)), ua::LocalizedText(found->name)};
+  return ua::EUInformation{kUnece, found->unitId, ua::LocalizedText(ua::String(symbol)),
+                           ua::LocalizedText(found->name)};
 }
 
-std::string nearestUnit(std::string_view symbol) {
+std::string Units::nearest(std::string_view symbol) const {
   std::vector<std::string> symbols;
   for (const Unit& unit : kUnits) symbols.emplace_back(unit.symbol);
+  for (const OwnUnit& own : own_) symbols.push_back(own.symbol);
   return ua::nearest(symbol, symbols);
 }
 

@@ -2,12 +2,7 @@
 
 #include "core/model/findings.hpp"
 
-#include <functional>
 #include <optional>
-
-namespace YAML {
-class Node;
-}
 
 namespace zunth::model {
 
@@ -20,17 +15,21 @@ struct Text {
   Text part(std::size_t from, std::size_t size = std::string::npos) const;
 };
 
-/// One entry of a site file as the author wrote it: a key, and a scalar, a list of scalars or further entries.
+/// One entry of a site file as the author wrote it: a key, and a scalar, a list of scalars or further entries. Below a
+/// key "starts", whose value is data, lists hold anything: their elements are entries without keys.
 struct Entry {
   Text key;
   std::optional<Text> value;   // of a scalar
   std::vector<Text> items;     // of a list
   std::vector<Entry> entries;  // of a mapping
   bool isMapping = false;
+  bool isList = false;
 
   const Entry* find(std::string_view key) const;
   /// The scalar under this key, or nothing.
   const Text* textOf(std::string_view key) const;
+  /// The scalar under this key, or the list of them.
+  std::vector<Text> textsOf(std::string_view key) const;
 };
 
 /// Reads a YAML file into entries, in their order; keys that come twice and YAML that is not sound become findings.

@@ -1,11 +1,13 @@
 #include "service/admin/site.hpp"
 
+#include "core/model/table.hpp"
 #include "core/space/namespace0.hpp"
 #include "core/ua/text.hpp"
 #include "service/net/url.hpp"
 
 #include <algorithm>
 #include <fstream>
+#include <set>
 #include <sstream>
 
 #include <fmt/format.h>
@@ -48,18 +50,9 @@ bool readSwitch(const Entry& root, std::string_view key, Findings& findings, boo
   return text->text == "on";
 }
 
-/// One text, or a list of them.
-std::vector<Text> textsOf(const Entry& root, std::string_view key) {
-  const Entry* entry = root.find(key);
-  if (!entry) return {};
-  std::vector<Text> texts = entry->items;
-  if (entry->value) texts.push_back(*entry->value);
-  return texts;
-}
-
 std::vector<std::string> readUrls(const Entry& root, std::string_view key, Findings& findings) {
   std::vector<std::string> out;
-  for (const Text& text : textsOf(root, key)) {
+  for (const Text& text : root.textsOf(key)) {
     if (auto url = net::Url::parse(text.text); !url)
       findings.error(text.place, url.error().cause, url.error().next);
     else if (url->isAwaited || (key == "clients" && url->isOverTls()))
@@ -109,7 +102,7 @@ void readLimits(const Entry& entry, server::Settings& settings, Findings& findin
 
 List<IdentityMappingRuleType> identitiesOf(const Entry& role, std::string_view key, IdentityCriteriaType type) {
   List<IdentityMappingRuleType> out;
-  for (const Text& text : textsOf(role, key)) out.push_back({type, String(text.text)});
+  for (const Text& text : role.textsOf(key)) out.push_back({type, String(text.text)});
   return out;
 }
 
@@ -131,7 +124,7 @@ void readTolerated(const Entry& root, Site& site) {
       {"revocation-unknown", {status::BadCertificateRevocationUnknown, status::BadCertificateIssuerRevocationUnknown}}};
   const Entry* security = root.find("security");
   if (!security) return;
-  for (const Text& text : textsOf(*security, "tolerate")) {
+  for (const Text& text : security->textsOf("tolerate")) {
     const auto* fault = std::ranges::find(faults, text.text, &Fault::name);
     if (fault == std::end(faults))
       site.findings.error(text.place, fmt::format("'{}' is no fault that may be tolerated", text.text),
@@ -159,8 +152,8 @@ void readRoles(const Entry& root, Site& site) {
                                       std::pair{"certificates", IdentityCriteriaType::Thumbprint},
                                       std::pair{"subjects", IdentityCriteriaType::X509Subject}})
         for (auto& identity : identitiesOf(role, key, type)) rule.identities.push_back(std::move(identity));
-      rule.applications = plain(textsOf(role, "applications"));
-      rule.endpoints = plain(textsOf(role, "endpoints"));
+      rule.applications = plain(role.textsOf("applications"));
+      rule.endpoints = plain(role.textsOf("endpoints"));
       settings.roles.push_back(std::move(rule));
     }
   const Entry* security = root.find("security");
@@ -202,6 +195,88 @@ void readSettings(const Entry& root, server::Settings& settings, Findings& findi
   }
 }
 
+/// Reads the files of a site's model, and builds it when all are read.
+class ModelLoader {
+ public:
+  explicit ModelLoader(Site& site) : site_(site) {
+    site.space = std::make_unique<space::Space>(ua::String(site.settings.applicationUri));
+    space::loadNamespace0(*site.space);
+  }
+
+  /// The units that the site adds: symbol,name,code.
+  void readUnits(const fs::path& path) {
+    if (!fs::exists(path)) return;
+    const std::string name = path.filename().string();
+    const auto rows = model::readCsv(name, load(name, path), site_.findings);
+    std::vector<model::OwnUnit> own;
+    for (std::size_t i = 0; i < rows.size(); ++i) {
+      const auto& row = rows[i];
+      const bool isHeader = i == 0 && row.front().text == "symbol";
+      if (isHeader) continue;
+      const std::string code = row.size() > 2 ? row[2].text : std::string();
+      if (row.size() < 2 || row[0].text.empty() || code.size() > 3)
+        site_.findings.error(row.front().place, "a unit has a symbol, a name and, when there is one, its UNECE code",
+                             "as in: lpm,litre per minute,L2");
+      else
+        own.push_back({row[0].text, row[1].text, code});
+    }
+    units_ = model::Units(std::move(own));
+  }
+  void readNodeSet(const std::string& name, const fs::path& path) {
+    model::readNodeSet(*site_.space, {name, load(name, path)}, site_.findings);
+  }
+  void readYaml(const std::string& name, const fs::path& path) {
+    roots_.push_back(model::readYaml(name, load(name, path), site_.findings));
+    if (const Text* uri = roots_.back().textOf("namespace"); uri && namespace_.empty()) namespace_ = uri->text;
+  }
+  /// A table is of the namespace of the first model file.
+  void readTable(const std::string& name, const fs::path& path) {
+    auto table =
+        model::readTable(name, load(name, path), namespace_.empty() ? "urn:table" : namespace_, units_, site_.findings);
+    roots_.push_back(std::move(table.model));
+    for (Entry& line : table.bindings.entries) bindings_.push_back(std::move(line));
+  }
+  void build() { places_ = model::buildEntries(*site_.space, roots_, site_.findings, {site_.ownRoles, units_}); }
+  const std::vector<Entry>& tableBindings() const { return bindings_; }
+
+  /// Writing to a variable that no device stands behind is legal, and surprising where one stands behind its
+  /// neighbours.
+  void warnOfUnbound() {
+    std::set<space::NodeIndex> bound, boundParents;
+    for (const auto& binding : site_.bindings.variables) {
+      bound.insert(binding.variable);
+      boundParents.insert(site_.space->parent(binding.variable));
+    }
+    std::map<std::pair<const model::Place*, std::string>, std::vector<space::NodeIndex>> unbound;
+    const auto& space = *site_.space;
+    for (const auto parent : boundParents)
+      for (const auto& reference : space.references(parent)) {
+        const auto node = reference.target();
+        if (!reference.isForward() || space.nodeClass(node) != NodeClass::Variable || bound.contains(node) ||
+            !(space.traits(node).accessLevel & AccessLevelType::CurrentWrite) || !space.value(node).value.isNull())
+          continue;
+        const auto* place = node < places_.size() ? places_[node] : nullptr;
+        if (place) unbound[{place, std::string(space.name(node))}].push_back(node);
+      }
+    for (const auto& [key, nodes] : unbound)
+      site_.findings.warn(*key.first,
+                          fmt::format("{}{} is writable and bound to no point", space.path(nodes.front()),
+                                      nodes.size() > 1 ? fmt::format(" (and {} more)", nodes.size() - 1) : ""),
+                          "what is written stays in the server; bind it, or give it a value to begin with");
+  }
+
+ private:
+  const std::string& load(const std::string& name, const fs::path& path) {
+    return site_.sources[name] = readFile(path, name, site_.findings);
+  }
+
+  Site& site_;
+  model::Units units_;
+  std::string namespace_;  // of the first model file
+  std::vector<Entry> roots_, bindings_;
+  std::vector<const model::Place*> places_;
+};
+
 }  // namespace
 
 std::optional<NodeId> roleNamed(const Site& site, const std::string& name) {
@@ -235,20 +310,38 @@ Site loadSite(const fs::path& folder) {
   readRoles(root, site);
   readTolerated(root, site);
 
-  site.space = std::make_unique<space::Space>(ua::String(site.settings.applicationUri));
-  space::loadNamespace0(*site.space);
+  ModelLoader loader(site);
+  loader.readUnits(folder / "units.csv");
   // Node sets first: the site's own models build upon them.
-  for (const auto& [name, path] : filesOf(folder, "model", ".xml"))
-    model::readNodeSet(*site.space, {name, load(name, path)}, site.findings);
-  std::vector<model::ModelFile> models;
-  for (const auto& [name, path] : filesOf(folder, "model")) models.push_back({name, load(name, path)});
-  model::build(*site.space, models, site.findings, site.ownRoles);
+  for (const auto& [name, path] : filesOf(folder, "model", ".xml")) loader.readNodeSet(name, path);
+  for (const auto& [name, path] : filesOf(folder, "model")) loader.readYaml(name, path);
+  for (const auto& [name, path] : filesOf(folder, "model", ".csv")) loader.readTable(name, path);
+  loader.build();
   for (const auto& [name, path] : filesOf(folder, "devices"))
     site.devices.push_back(device::readDeviceFile(path.stem().string(), name, load(name, path), site.findings));
   // Bindings make sense only against a sound model and sound devices.
-  if (site.isSound())
+  if (site.isSound()) {
     for (const auto& [name, path] : filesOf(folder, "bindings"))
       device::readBindings(name, load(name, path), *site.space, site.devices, site.bindings, site.findings);
+    device::readBindings(loader.tableBindings(), *site.space, site.devices, site.bindings, site.findings);
+    loader.warnOfUnbound();
+  }
+  site.findings.sort();
+  return site;
+}
+
+Site loadModel(const fs::path& file) {
+  Site site;
+  site.settings.applicationUri = "urn:zunth:model";
+  ModelLoader loader(site);
+  const std::string name = file.string(), kind = file.extension().string();
+  if (kind == ".xml")
+    loader.readNodeSet(name, file);
+  else if (kind == ".csv")
+    loader.readTable(name, file);
+  else
+    loader.readYaml(name, file);
+  if (!site.findings.hasErrors() || kind != ".xml") loader.build();
   site.findings.sort();
   return site;
 }

@@ -30,5 +30,7 @@ std::optional<ua::NodeId> roleNamed(const Site& site, const std::string& name);
 
 /// Reads a folder. A folder that isn't there or has no site.yaml is a finding like any other.
 Site loadSite(const std::filesystem::path& folder);
+/// Reads one model file alone: *.yaml, a NodeSet2 file *.xml, or a table *.csv. It has no devices and no settings.
+Site loadModel(const std::filesystem::path& file);
 
 }  // namespace zunth::admin

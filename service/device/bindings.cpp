@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <map>
+#include <unordered_set>
 
 #include <fmt/format.h>
 
@@ -55,19 +56,21 @@ std::vector<Match> follow(const Space& space, const std::vector<std::string>& se
     const bool isAny = segment.size() > 2 && segment.front() == '{' && segment.back() == '}';
     const std::string variable = isAny ? segment.substr(1, segment.size() - 2) : std::string();
     std::vector<Match> next;
-    there.clear();
     for (const Match& match : at)
       for (NodeIndex child : childrenOf(space, match.node)) {
-        const std::string name = space.browseName(child).name.str();
-        there.push_back(name);
-        if (!isAny && name != segment) continue;
+        if (!isAny && space.name(child) != segment) continue;
         Captures captures = match.captures;
         if (isAny) {
+          const std::string name(space.name(child));
           const auto [known, isNew] = captures.try_emplace(variable, name);
           if (!isNew && known->second != name) continue;
         }
         next.push_back({child, std::move(captures)});
       }
+    there.clear();
+    if (next.empty())
+      for (const Match& match : at)
+        for (NodeIndex child : childrenOf(space, match.node)) there.emplace_back(space.name(child));
     at = std::move(next);
     stuckAt = i;
     if (at.empty()) return at;
@@ -87,7 +90,10 @@ std::string filledIn(std::string text, const Captures& captures) {
 class Reader {
  public:
   Reader(const Space& space, const std::vector<DeviceFile>& devices, Bindings& bindings, Findings& findings)
-      : space_(space), devices_(devices), bindings_(bindings), findings_(findings) {}
+      : space_(space), devices_(devices), bindings_(bindings), findings_(findings) {
+    for (const auto& binding : bindings.variables) bound_.insert(binding.variable);
+    for (const auto& binding : bindings.methods) bound_.insert(binding.method);
+  }
 
   void bind(const Entry& entry) {
     if (!entry.value)
@@ -190,8 +196,7 @@ class Reader {
   }
 
   bool claimed(const Entry& entry, NodeIndex node) {
-    const bool twice = std::ranges::count(bindings_.variables, node, &VariableBinding::variable) > 0 ||
-                       std::ranges::count(bindings_.methods, node, &MethodBinding::method) > 0;
+    const bool twice = !bound_.insert(node).second;
     if (twice)
       findings_.error(entry.key.place, fmt::format("{} is bound twice", space_.path(node)), "a node has one source");
     return twice;
@@ -201,16 +206,22 @@ class Reader {
   const std::vector<DeviceFile>& devices_;
   Bindings& bindings_;
   Findings& findings_;
+  std::unordered_set<NodeIndex> bound_;
 };
 
 }  // namespace
+
+void readBindings(const std::vector<Entry>& lines, const Space& space, const std::vector<DeviceFile>& devices,
+                  Bindings& bindings, Findings& findings) {
+  Reader reader(space, devices, bindings, findings);
+  for (const Entry& line : lines) reader.bind(line);
+}
 
 void readBindings(const std::string& file, const std::string& text, const Space& space,
                   const std::vector<DeviceFile>& devices, Bindings& bindings, Findings& findings) {
   const Entry root = model::readYaml(file, text, findings);
   checkKeys(root, {"bindings"}, findings);
-  if (const Entry* list = root.find("bindings"))
-    for (const Entry& entry : list->entries) Reader(space, devices, bindings, findings).bind(entry);
+  if (const Entry* list = root.find("bindings")) readBindings(list->entries, space, devices, bindings, findings);
 }
 
 DataValue shownAs(const Space& space, NodeIndex variable, DataValue fromDevice) {

@@ -26,6 +26,10 @@ struct Bindings {
 void readBindings(const std::string& file, const std::string& text, const space::Space& space,
                   const std::vector<DeviceFile>& devices, Bindings& bindings, model::Findings& findings);
 
+/// The same from entries, as the column `point` of a table gives them.
+void readBindings(const std::vector<model::Entry>& lines, const space::Space& space,
+                  const std::vector<DeviceFile>& devices, Bindings& bindings, model::Findings& findings);
+
 /// A device's value as the variable shows it: converted to its data type; BadOutOfRange or BadTypeMismatch as status
 /// when that can't be.
 ua::DataValue shownAs(const space::Space& space, space::NodeIndex variable, ua::DataValue fromDevice);

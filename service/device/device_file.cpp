@@ -104,10 +104,10 @@ const Action* DeviceFile::action(std::string_view wanted) const {
 }
 
 std::optional<double> parseDuration(std::string_view text) {
-  const auto space = text.find(' ');
-  if (space == std::string_view::npos) return std::nullopt;
-  auto value = parse(text.substr(0, space), BuiltInType::Double);
-  const std::string_view unit = text.substr(space + 1);
+  const auto end = text.find_first_not_of("0123456789.");
+  if (end == std::string_view::npos) return std::nullopt;
+  auto value = parse(text.substr(0, end), BuiltInType::Double);
+  const std::string_view unit = text.substr(text[end] == ' ' ? end + 1 : end);
   const double factor = unit == "ms" ? 1 : unit == "s" ? 1000 : unit == "min" ? 60'000 : unit == "h" ? 3'600'000 : 0;
   if (!value || factor == 0) return std::nullopt;
   return *value->get<double>() * factor;

@@ -107,7 +107,7 @@ TEST_CASE("every mistake is found with its place and what was meant", "[model]")
       {"objects:\n  A:\n    x: Boolean kPa\n", 4, 16, "'kPa' is no word for a Boolean",
        "units and ranges go with numbers"},
       {"types:\n  T:\n    extends: Nothing\n", 4, 14, "there is no type 'Nothing'", ""},
-      {"types:\n  T:\n    extends: Double\n", 4, 14, "'Double' is no object type", ""},
+      {"types:\n  T: {is: enum A, extends: Pump}\n  Pump: {x: Double}\n", 3, 28, "'Pump' is no data type", ""},
       {"types:\n  T:\n    a: T\n", 3, 3, "the type 'T' is made of itself", ""},
       {"objects:\n  A: FolderType = 5\n", 3, 6, "'FolderType' is an object type: it has no value", ""},
       {"objects:\n  A:\n    x: Double\n    x: Float\n", 5, 5, "'x' stands here twice", "the first is in line 4"},
@@ -149,9 +149,20 @@ TEST_CASE("the same files give the same nodes", "[model]") {
 }
 
 TEST_CASE("units are found as people write them", "[model]") {
-  CHECK(findUnit("kPa")->unitId == 4935745);
-  CHECK(findUnit("l/min")->unitId == 19506);
-  CHECK(findUnit("°C")->unitId == 4408652);
-  CHECK(findUnit("mg/L")->displayName.text.view() == "mg/L");
-  CHECK(!findUnit("furlong/h"));
+  const Units& units = Units::standard();
+  CHECK(units.find("kPa")->unitId == 4935745);
+  CHECK(units.find("l/min")->unitId == 19506);
+  CHECK(units.find("°C")->unitId == 4408652);
+  CHECK(units.find("mg/L")->displayName.text.view() == "mg/L");
+  CHECK(!units.find("furlong/h"));
+}
+
+TEST_CASE("a site adds units of its own", "[model]") {
+  const Units units({{"lpm", "litres per minute", "L2"}, {"fish", "fish", ""}});
+  CHECK(units.find("lpm")->unitId == Units::standard().find("L/min")->unitId);
+  CHECK(units.find("lpm")->displayName.text.view() == "lpm");
+  CHECK(units.find("fish")->unitId == -1);
+  CHECK(units.find("fish")->namespaceUri.isNull());
+  CHECK(units.nearest("fishh") == "fish");
+  CHECK(units.find("kPa")->unitId == 4935745);
 }

@@ -12,7 +12,8 @@ namespace {
 
 const char* kSite = "uri: urn:fernhollow.example:test\nsecurity:\n  unsecured: on\n";
 const char* kModel =
-    "namespace: http://fernhollow.example/test\nobjects:\n  F1:\n    a: Double\n    b: String\n    w: Int16 writable\n "
+    "namespace: http://fernhollow.example/test\nobjects:\n  F1:\n    a: Double\n    b: String\n    w: Int16 = 0 "
+    "writable\n "
     "   go(): x\n  F2:\n    a: Double\n";
 const char* kDevice =
     "driver: modbus-tcp\npoints:\n  a: input 0 Float\n  s: holding 5 String 4\nactions:\n  go:\n    - s = x\n";

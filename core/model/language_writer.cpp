@@ -1,0 +1,768 @@
+#include "core/model/language_writer.hpp"
+
+#include "core/model/access_rules.hpp"
+#include "core/model/data_types.hpp"
+#include "core/space/attributes.hpp"
+#include "core/space/type_catalog.hpp"
+#include "core/ua/json.hpp"
+#include "core/ua/text.hpp"
+
+#include <algorithm>
+#include <array>
+#include <set>
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+namespace zunth::model {
+
+using namespace ua;
+using space::kNoNode;
+using space::NodeIndex;
+using space::Space;
+
+namespace {
+
+/// Text as YAML writes it: plain where that is safe, else in double quotes.
+std::string scalar(std::string_view text) {
+  const bool isPlain = !text.empty() && text.find_first_of(":#{}[],&*!|>'\"%@`\n\t\\") == std::string_view::npos &&
+                       text.find_first_of("-?=~ ") != 0 && text.back() != ' ' && text != "null" && text != "true" &&
+                       text != "false";
+  return isPlain ? std::string(text) : Json(std::string(text)).dump();
+}
+/// The words of a spec, which hold no quotes of their own unless a value brings them.
+std::string words(std::string_view text) {
+  const bool isPlain = text.find(": ") == std::string_view::npos && text.find(" #") == std::string_view::npos &&
+                       text.find_first_of("{}[],&*!>'\"%@`\n\t\\") == std::string_view::npos &&
+                       text.find_first_of("-?~|") != 0 && !text.ends_with(':');
+  return isPlain ? std::string(text) : Json(std::string(text)).dump();
+}
+
+class LanguageWriter {
+ public:
+  LanguageWriter(const Space& space, std::uint16_t ns, const Units& units)
+      : space_(space), ns_(ns), units_(units), catalog_(space::typeCatalog(space)) {
+    hierarchical_ = space.at(id::HierarchicalReferences);
+    collectTypeNames();
+  }
+
+  std::string run() {
+    std::string types = section("types", typesOfModel(), [this](NodeIndex type) { writeType(type); });
+    std::vector<NodeIndex> tops, views;
+    for (NodeIndex node = 0; node < space_.rows(); ++node) {
+      if (!isOurs(node)) continue;
+      const auto nodeClass = space_.nodeClass(node);
+      if (nodeClass == NodeClass::View)
+        views.push_back(node);
+      else if (nodeClass == NodeClass::Object || nodeClass == NodeClass::Variable || nodeClass == NodeClass::Method)
+        if (const NodeIndex parent = space_.parent(node); parent != kNoNode && !isOurs(parent)) tops.push_back(node);
+    }
+    // What is put into other nodes of the file comes after them.
+    const NodeIndex objects = space_.at(id::ObjectsFolder);
+    std::ranges::stable_sort(tops, {}, [&](NodeIndex node) { return space_.parent(node) != objects; });
+    std::string instances = section("objects", tops, [&](NodeIndex node) {
+      paths_[node] = name(node);
+      noteId(node);
+      writeChild(node, {}, 1, space_.parent(node));
+    });
+    std::string shown = section("views", views, [this](NodeIndex view) { writeView(view); });
+    std::string ids;
+    for (const auto& [path, id] : ids_) ids += fmt::format("  {}: {}\n", scalar(path), scalar(id));
+    std::string out = head();
+    for (const std::string* part : {&types, &instances, &shown})
+      if (!part->empty()) out += "\n" + *part;
+    if (!ids.empty()) out += "\nids:\n" + ids;
+    return out;
+  }
+
+ private:
+  // Names
+  static bool isType(NodeClass c) {
+    return c == NodeClass::ObjectType || c == NodeClass::VariableType || c == NodeClass::DataType ||
+           c == NodeClass::ReferenceType;
+  }
+  bool isOurs(NodeIndex node) const { return space_.exists(node) && space_.nodeId(node).namespaceIndex() == ns_; }
+  std::string name(NodeIndex node) const { return std::string(space_.name(node)); }
+
+  void collectTypeNames() {
+    for (NodeIndex node = 0; node < space_.rows(); ++node)
+      if (space_.exists(node))
+        if (isType(space_.nodeClass(node))) namespacesOf_[name(node)].insert(space_.nodeId(node).namespaceIndex());
+  }
+  std::string prefixOf(std::uint16_t ns) {
+    const auto found = prefixes_.find(ns);
+    if (found != prefixes_.end()) return found->second;
+    // The last part of the URI that is a word: ".../devices/" gives "devices".
+    std::string uri(space_.namespaces()[ns].view()), word;
+    std::ranges::replace_if(
+        uri, [](unsigned char c) { return !std::isalnum(c); }, ' ');
+    while (!uri.empty() && uri.back() == ' ') uri.pop_back();
+    word = uri.substr(uri.rfind(' ') + 1);
+    std::ranges::transform(word, word.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    if (word.empty() || std::isdigit(static_cast<unsigned char>(word[0]))) word = "m" + word;
+    for (const auto& [other, used] : prefixes_)
+      if (used == word) word += std::to_string(ns);
+    return prefixes_[ns] = word;
+  }
+  /// A type's name as the language finds it from here.
+  std::string typeName(NodeIndex type) {
+    const std::string own = name(type);
+    const auto ns = space_.nodeId(type).namespaceIndex();
+    const auto& all = namespacesOf_[own];
+    bool isAmbiguous = ns != ns_ && all.contains(ns_);
+    for (const auto other : all)
+      if (ns != ns_ && other != ns && (other >= 2 || ns == 0)) isAmbiguous |= other != 0;
+    return isAmbiguous ? prefixOf(ns) + ":" + own : own;
+  }
+
+  // Output
+  template <class Write>
+  std::string section(const char* key, const std::vector<NodeIndex>& nodes, const Write& write) {
+    out_.clear();
+    for (const NodeIndex node : nodes) write(node);
+    std::string body = std::exchange(out_, {});
+    return body.empty() ? "" : fmt::format("{}:\n{}", key, body);
+  }
+  void line(int depth, const std::string& text) {
+    out_ += std::string(static_cast<std::size_t>(depth) * 2, ' ') + text + "\n";
+  }
+  void leftOut(int depth, NodeIndex node, const std::string& what) {
+    line(depth, fmt::format("# left out: {} of {}", what, name(node)));
+  }
+
+  std::string head() {
+    std::string out = fmt::format("namespace: {}\n", space_.namespaces()[ns_].view());
+    const auto& info = space_.modelInfo(ns_);
+    if (!info.version.empty()) out += fmt::format("version: {}\n", scalar(info.version.view()));
+    if (!info.published.isNull()) out += fmt::format("published: {}\n", Json(info.published.text()).dump());
+    if (info.required.empty() && prefixes_.empty()) return out;
+    out += "imports:\n";
+    std::set<std::string> named;
+    for (const auto& required : info.required) {
+      const auto ns = space_.namespaceIndex(required.uri.view());
+      if (!ns || *ns == 0) continue;
+      named.insert(std::string(required.uri.view()));
+      out += fmt::format("  {}: {}{}{}\n", prefixOf(*ns), required.uri.view(), required.version.empty() ? "" : " ",
+                         required.version.view());
+    }
+    for (const auto& [ns, prefix] : prefixes_)
+      if (named.insert(std::string(space_.namespaces()[ns].view())).second)
+        out += fmt::format("  {}: {}\n", prefix, space_.namespaces()[ns].view());
+    return named.empty() ? out.substr(0, out.size() - 9) : out;
+  }
+
+  /// Notes the id of a node when its path doesn't give it.
+  void noteId(NodeIndex node) {
+    const std::string& path = paths_[node];
+    const NodeId& id = space_.nodeId(node);
+    if (id == NodeId(ns_, String(path))) return;
+    const NodeId bare = id.inNamespace(0);
+    ids_.emplace_back(path, id.type() == IdentifierType::Numeric ? std::to_string(id.numeric()) : bare.text());
+  }
+  void enter(NodeIndex parent, NodeIndex node) {
+    paths_[node] = paths_[parent] + "/" + name(node);
+    noteId(node);
+  }
+
+  void writeTexts(int depth, const char* key, const LocalizedText& usual,
+                  const std::vector<LocalizedText>* translated) {
+    if (translated && !translated->empty()) {
+      std::string all;
+      for (const auto& text : *translated)
+        all +=
+            fmt::format("{}{}: {}", all.empty() ? "" : ", ", scalar(text.locale.view()), Json(text.text.str()).dump());
+      line(depth, fmt::format("{}: {{{}}}", key, all));
+    } else if (!usual.text.isNull()) {
+      if (usual.locale.empty())
+        line(depth, fmt::format("{}: {}", key, scalar(usual.text.view())));
+      else
+        line(depth, fmt::format("{}: {{{}: {}}}", key, usual.locale.view(), Json(usual.text.str()).dump()));
+    }
+  }
+  void describe(NodeIndex node, int depth, NodeIndex model = kNoNode) {
+    const auto* rare = space_.rare(node);
+    const auto* above = model == kNoNode ? nullptr : space_.rare(model);
+    const LocalizedText usual = space_.displayName(node);
+    const bool isTranslated = rare && !rare->displayNames.empty();
+    const bool isCopied = model != kNoNode && space_.displayName(model) == usual && !isTranslated;
+    if ((isTranslated || usual.text.view() != space_.name(node)) && !isCopied)
+      writeTexts(depth, "called", usual, rare ? &rare->displayNames : nullptr);
+    const bool isSame =
+        (rare ? rare->description : LocalizedText()) == (above ? above->description : LocalizedText()) &&
+        (!rare || !above || above->descriptions == rare->descriptions);
+    if (above && !isSame && (!rare || rare->description.text.isNull()))
+      line(depth, "about: \"\"");
+    else if (rare && (!above || !isSame))
+      writeTexts(depth, "about", rare->description, &rare->descriptions);
+  }
+
+  // Types
+  std::vector<NodeIndex> typesOfModel() const {
+    std::vector<NodeIndex> out;
+    for (NodeIndex node = 0; node < space_.rows(); ++node)
+      if (isOurs(node))
+        if (isType(space_.nodeClass(node))) out.push_back(node);
+    return out;
+  }
+
+  void writeType(NodeIndex type) {
+    paths_[type] = "types/" + name(type);
+    noteId(type);
+    line(1, scalar(name(type)) + ":");
+    const auto before = out_.size();
+    const auto nodeClass = space_.nodeClass(type);
+    const NodeIndex super = space_.supertype(type);
+    const auto* rare = space_.rare(type);
+    const ExtensionObject none;
+    const auto& definition = rare ? rare->typeDefinition : none;
+    if (auto members = definition.as<EnumDefinition>(); members && !definition.isNull())
+      writeMembers(type, *members);
+    else if (auto structure = definition.as<StructureDefinition>(); structure && !definition.isNull())
+      writeFields(type, *structure);
+    else if (super != kNoNode && !space_.nodeId(super).is(id::BaseObjectType))
+      line(2, "extends: " + scalar(typeName(super)));
+    if (space_.isAbstract(type)) line(2, "abstract: yes");
+    if (space_.isSymmetric(type)) line(2, "symmetric: yes");
+    describe(type, 2);
+    if (rare && !rare->inverseName.text.isNull()) writeTexts(2, "inverse", rare->inverseName, nullptr);
+    if (nodeClass == NodeClass::VariableType) {
+      const Variant value = space_.value(type).value;
+      const std::string spec = dataTypeName(type) + factWords(type);
+      line(2, "is: " + words(spec));
+      if (!value.isNull()) writeStarts(type, value, 2);
+    }
+    writeRefers(type, 2);
+    std::vector<NodeIndex> models;
+    for (NodeIndex above = super; above != kNoNode; above = space_.supertype(above)) models.push_back(above);
+    writeChildren(type, models, 2);
+    if (out_.size() == before) {  // a type that says nothing of its own
+      out_.pop_back();
+      out_ += " {extends: BaseObjectType}\n";
+    }
+  }
+
+  void writeMembers(NodeIndex type, const EnumDefinition& definition) {
+    const NodeIndex super = space_.supertype(type);
+    const bool isEnumeration = space_.isSubtype(type, id::Enumeration);
+    line(2, isEnumeration ? "is: enum" : "is: options");
+    if (super != kNoNode && !(isEnumeration && space_.nodeId(super).is(id::Enumeration)))
+      line(2, "extends: " + typeName(super));
+    for (const auto& field : definition.fields) {
+      std::string key = scalar(field.name.view());
+      if (isTypeWord(field.name.view())) leftOut(2, type, "the value " + field.name.str());
+      const bool isCalled = !(field.displayName.text == field.name), isDescribed = !field.description.text.isNull();
+      if (!isCalled && !isDescribed) {
+        line(2, fmt::format("{}: {}", key, field.value));
+        continue;
+      }
+      std::string more = fmt::format("is: {}", field.value);
+      if (isCalled) more += ", called: " + Json(field.displayName.text.str()).dump();
+      if (isDescribed) more += ", about: " + Json(field.description.text.str()).dump();
+      line(2, fmt::format("{}: {{{}}}", key, more));
+    }
+  }
+
+  void writeFields(NodeIndex type, const StructureDefinition& definition) {
+    const NodeIndex super = space_.supertype(type);
+    const bool isUnion = definition.structureType == StructureType::Union;
+    line(2, isUnion ? "is: union" : "is: struct");
+    if (super != kNoNode && !space_.nodeId(super).is(isUnion ? id::Union : id::Structure))
+      line(2, "extends: " + typeName(super));
+    const auto inherited = space::allFields(space_, super).size();
+    for (std::size_t i = std::min(inherited, definition.fields.size()); i < definition.fields.size(); ++i) {
+      const auto& field = definition.fields[i];
+      const NodeIndex dataType = space_.find(field.dataType);
+      std::string spec = dataType == kNoNode ? "BaseDataType" : typeName(dataType);
+      if (field.valueRank >= 1) spec += "[" + std::string(static_cast<std::size_t>(field.valueRank - 1), ',') + "]";
+      const std::string key = scalar(field.name.str() + (field.isOptional ? "?" : ""));
+      if (field.description.text.isNull())
+        line(2, fmt::format("{}: {}", key, words(spec)));
+      else
+        line(2, fmt::format("{}: {{is: {}, about: {}}}", key, Json(spec).dump(),
+                            Json(field.description.text.str()).dump()));
+    }
+    for (const auto& reference : space_.references(type))
+      if (reference.isForward() && space_.nodeId(reference.type()).is(id::HasEncoding)) enter(type, reference.target());
+  }
+
+  // Children
+  /// Nodes that declare what a node has, the nearest first: what it was copied from, then its type and those above.
+  using Models = std::vector<NodeIndex>;
+
+  bool isWrittenBelow(NodeIndex parent, const space::Reference& reference) const {
+    const NodeIndex child = reference.target();
+    return reference.isForward() && isOurs(child) && space_.isSubtype(reference.type(), hierarchical_) &&
+           space_.parent(child) == parent &&
+           (space_.nodeClass(child) == NodeClass::Object || space_.nodeClass(child) == NodeClass::Variable ||
+            space_.nodeClass(child) == NodeClass::Method);
+  }
+  void writeChildren(NodeIndex node, const Models& models, int depth) {
+    for (const auto& reference : space_.references(node)) {
+      if (!isWrittenBelow(node, reference)) continue;
+      const NodeIndex child = reference.target();
+      enter(node, child);
+      if (isSaidAbove(node, child)) continue;
+      writeChild(child, models, depth, node);
+    }
+  }
+
+  /// Properties that the words of their owner make.
+  bool isSaidAbove(NodeIndex owner, NodeIndex child) const {
+    const auto property = space_.name(child);
+    const auto ownerClass = space_.nodeClass(owner);
+    if (space_.browseName(child).namespaceIndex != 0) return false;
+    if (ownerClass == NodeClass::Method) return property == "InputArguments" || property == "OutputArguments";
+    if (ownerClass == NodeClass::DataType)
+      return property == "EnumStrings" || property == "EnumValues" || property == "OptionSetValues";
+    if (ownerClass != NodeClass::Variable && ownerClass != NodeClass::VariableType) return false;
+    if (property == "EURange" || property == "InstrumentRange")
+      return space::rangeProperty(space_, owner, property).has_value();
+    if (property == "EngineeringUnits") return !unitOf(owner).empty();
+    return property == "ValuePrecision" || property == "FalseState" || property == "TrueState" ||
+           property == "EnumStrings";
+  }
+
+  /// What the nearest model declares under the name; kNoNode when none does.
+  NodeIndex declarationOf(NodeIndex child, const Models& models) const {
+    for (const NodeIndex model : models)
+      for (const auto& reference : space_.references(model))
+        if (reference.isForward() && space_.isSubtype(reference.type(), hierarchical_) &&
+            space_.browseName(reference.target()) == space_.browseName(child) &&
+            space_.nodeClass(reference.target()) == space_.nodeClass(child))
+          return reference.target();
+    return kNoNode;
+  }
+
+  std::string ruleOf(NodeIndex node) const {
+    for (const auto& reference : space_.references(node))
+      if (reference.isForward() && space_.nodeId(reference.type()).is(id::HasModellingRule))
+        return name(reference.target());
+    return {};
+  }
+  bool isInType(NodeIndex node) const {
+    const auto found = paths_.find(node);
+    return found != paths_.end() && found->second.starts_with("types/");
+  }
+
+  NodeIndex parentReference(NodeIndex node, NodeIndex parent) const {
+    for (const auto& reference : space_.references(parent))
+      if (reference.isForward() && reference.target() == node && space_.isSubtype(reference.type(), hierarchical_))
+        return reference.type();
+    return kNoNode;
+  }
+
+  void writeChild(NodeIndex node, const Models& models, int depth, NodeIndex parent) {
+    const NodeIndex declaration = declarationOf(node, models);
+    const bool isMethod = space_.nodeClass(node) == NodeClass::Method;
+    const std::string rule = ruleOf(node);
+    const bool inType = isInType(node);
+    std::string key = name(node);
+    if (const auto ns = space_.browseName(node).namespaceIndex; ns != ns_ && declaration == kNoNode) {
+      if (ns >= 2)
+        key = prefixOf(ns) + ":" + key;
+      else
+        leftOut(depth, node, fmt::format("the namespace {} of the browse name", ns));
+    }
+    if (isReservedWord(key)) key = "./" + key;
+    const bool isOptional = inType && (rule == "Optional" || rule == "OptionalPlaceholder");
+    // What is the same as declared is written only to say that an optional child is there.
+    const auto start = out_.size();
+    const bool isOverride = isType(space_.nodeClass(parent));  // by a type of what one above declares
+    if (isMethod) {
+      if (declaration != kNoNode && !isOverride && isMandatory(declaration)) return skipMethod(node);
+      writeMethod(node, depth, isOptional, declaration != kNoNode);
+      return;
+    }
+    const bool isCopy = declaration != kNoNode && space_.typeDefinition(declaration) == space_.typeDefinition(node) &&
+                        (!inType || sameRule(declaration, node)) && sameShape(declaration, node);
+    const std::string spec = isCopy ? changedWords(node, declaration) : fullWords(node, parent, inType, rule);
+    const bool endsInQuestion = isOptional && !isCopy;
+    line(depth, scalar(key + (endsInQuestion ? "?" : "")) + ":" + (spec.empty() ? "" : " " + words(spec)));
+    const auto afterKey = out_.size();
+    describe(node, depth + 1, isCopy ? declaration : kNoNode);
+    writeAccess(node, depth + 1, parent);
+    if (!isOurs(parent) && space_.nodeId(parent) != NodeId(id::ObjectsFolder))
+      line(depth + 1, "in: " + scalar(space_.path(parent)));
+    if (!isCopy) writeBy(node, parent, depth + 1, spec);
+    if (space_.nodeClass(node) == NodeClass::Variable) writeValue(node, isCopy ? declaration : kNoNode, depth + 1);
+    writeRefers(node, depth + 1, isCopy ? declaration : kNoNode);
+    Models below;
+    if (isCopy) below.push_back(declaration);
+    for (NodeIndex type = space_.typeDefinition(node); type != kNoNode; type = space_.supertype(type))
+      below.push_back(type);
+    writeChildren(node, below, depth + 1);
+    finish(start, afterKey, depth, key + (endsInQuestion ? "?" : ""), spec,
+           isCopy && isMandatory(declaration) && !isOverride);
+  }
+
+  /// Joins the spec with what stands below it, or takes the entry back when it says nothing.
+  void finish(std::size_t start, std::size_t afterKey, int depth, const std::string& key, const std::string& spec,
+              bool mayBeLeftOut) {
+    const std::string below = out_.substr(afterKey);
+    if (below.empty()) {
+      if (spec.empty() && mayBeLeftOut) out_.resize(start);
+      return;
+    }
+    if (spec.empty()) return;
+    out_.resize(start);
+    line(depth, scalar(key) + ":");
+    line(depth + 1, "is: " + words(spec));
+    out_ += below;
+  }
+
+  void skipMethod(NodeIndex node) {
+    for (const auto& reference : space_.references(node))
+      if (isWrittenBelow(node, reference)) enter(node, reference.target());
+  }
+
+  static bool isReservedWord(const std::string& key) {
+    static const std::set<std::string> all = {"is",       "about",   "called",     "access", "in",         "was",
+                                              "node-id",  "refers",  "implements", "starts", "extends",    "by",
+                                              "abstract", "inverse", "symmetric",  "states", "transitions"};
+    return all.contains(key);
+  }
+  bool isMandatory(NodeIndex declaration) const { return ruleOf(declaration) == "Mandatory"; }
+  bool sameRule(NodeIndex a, NodeIndex b) const { return ruleOf(a) == ruleOf(b); }
+  bool sameShape(NodeIndex a, NodeIndex b) const {
+    if (space_.nodeClass(a) != NodeClass::Variable) return true;
+    const auto &x = space_.traits(a), &y = space_.traits(b);
+    return x.dataType == y.dataType && x.valueRank == y.valueRank && dimensionsOf(a) == dimensionsOf(b) &&
+           x.minimumSamplingInterval == y.minimumSamplingInterval;
+  }
+  List<std::uint32_t> dimensionsOf(NodeIndex node) const {
+    const auto* rare = space_.rare(node);
+    return rare ? rare->arrayDimensions : List<std::uint32_t>();
+  }
+
+  std::string dataTypeName(NodeIndex node) {
+    const auto& traits = space_.traits(node);
+    std::string out = traits.dataType == kNoNode ? "BaseDataType" : typeName(traits.dataType);
+    if (traits.valueRank < 1) return out;
+    const auto dimensions = dimensionsOf(node);
+    std::string inside;
+    for (std::int32_t i = 0; i < traits.valueRank; ++i) {
+      const auto at = static_cast<std::size_t>(i);
+      if (i) inside += ",";
+      if (at < dimensions.size() && dimensions[at]) inside += std::to_string(dimensions[at]);
+    }
+    return out + "[" + inside + "]";
+  }
+
+  std::string unitOf(NodeIndex node) const {
+    const NodeIndex property = space_.child(node, {0, "EngineeringUnits"}, id::HasProperty);
+    if (property == kNoNode) return {};
+    const DataValue held = space_.value(property);
+    const auto* object = held.value.get<ExtensionObject>();
+    const auto unit = object ? object->as<EUInformation>() : Result<EUInformation>(status::BadNoData);
+    if (!unit) return {};
+    const auto known = units_.find(unit->displayName.text.view());
+    return known && *known == *unit ? unit->displayName.text.str() : std::string();
+  }
+  static std::string rangeWords(const Range& range) { return fmt::format("{}..{}", range.low, range.high); }
+  std::string propertyText(NodeIndex node, const char* property) const {
+    const NodeIndex at = space_.child(node, {0, property}, id::HasProperty);
+    return at == kNoNode ? "" : format(space_.value(at).value);
+  }
+
+  /// Unit, ranges, precision, states.
+  std::string factWords(NodeIndex node) const {
+    std::string out;
+    if (const auto unit = unitOf(node); !unit.empty()) out += " " + unit;
+    if (const auto range = space::rangeProperty(space_, node, "EURange")) out += " " + rangeWords(*range);
+    if (const auto range = space::rangeProperty(space_, node, "InstrumentRange"))
+      out += " instrument " + rangeWords(*range);
+    if (const auto precision = propertyText(node, "ValuePrecision"); !precision.empty())
+      out += " precision " + precision;
+    return stateWords(node) + out;
+  }
+  std::string stateWords(NodeIndex node) const {
+    const std::string no = propertyText(node, "FalseState"), yes = propertyText(node, "TrueState");
+    if (!no.empty() && !yes.empty()) return " " + no + " | " + yes;
+    const NodeIndex strings = space_.child(node, {0, "EnumStrings"}, id::HasProperty);
+    if (strings == kNoNode) return {};
+    std::string out;
+    for (const auto& text : space_.value(strings).value.items<LocalizedText>())
+      out += (out.empty() ? " " : " | ") + text.text.str();
+    return out;
+  }
+  std::string flagWords(NodeIndex node) const {
+    const auto& traits = space_.traits(node);
+    std::string out;
+    if (traits.minimumSamplingInterval > 0) out += fmt::format(" every {}ms", traits.minimumSamplingInterval);
+    if (traits.accessLevel & AccessLevelType::CurrentWrite) out += " writable";
+    if (!(traits.accessLevel & AccessLevelType::CurrentRead)) out += " unreadable";
+    if (traits.historizing || (traits.accessLevel & AccessLevelType::HistoryRead)) out += " history";
+    return out;
+  }
+
+  std::string fullWords(NodeIndex node, NodeIndex parent, bool inType, const std::string& rule) {
+    std::string out;
+    const NodeIndex definition = space_.typeDefinition(node);
+    if (space_.nodeClass(node) == NodeClass::Object) {
+      if (definition != kNoNode && !space_.nodeId(definition).is(id::BaseObjectType)) out = typeName(definition);
+      const NodeIndex by = parentReference(node, parent);
+      const bool isAddIn = by != kNoNode && space_.nodeId(by).is(id::HasAddIn);
+      const bool isStatic = inType && rule.empty();
+      if (out.empty() && (isAddIn || isStatic)) out = "BaseObjectType";
+      return out + (isAddIn ? " addin" : "") + (isStatic ? " static" : "");
+    }
+    const bool isProperty = definition != kNoNode && space_.nodeId(definition).is(id::PropertyType);
+    const std::string facts = factWords(node);
+    const bool isUsual =
+        definition == kNoNode || isProperty || space_.nodeId(definition) == NodeId(usualDefinition(node));
+    const std::string dataType = dataTypeName(node);
+    if (isUsual) {
+      out = dataType;
+    } else {
+      out = typeName(definition);
+      const auto &own = space_.traits(node), &type = space_.traits(definition);
+      if (own.dataType != type.dataType || own.valueRank != type.valueRank) out += " of " + dataType;
+    }
+    out += facts + initialWords(node, kNoNode) + flagWords(node);
+    if (isProperty) out += " property";
+    if (inType && rule.empty()) out += " static";
+    return out;
+  }
+  StandardId usualDefinition(NodeIndex node) const {
+    if (space::rangeProperty(space_, node, "EURange")) return id::AnalogItemType;
+    if (!unitOf(node).empty() || space::rangeProperty(space_, node, "InstrumentRange")) return id::AnalogUnitType;
+    if (!stateWords(node).empty())
+      return propertyText(node, "TrueState").empty() ? id::MultiStateDiscreteType : id::TwoStateDiscreteType;
+    return propertyText(node, "ValuePrecision").empty() ? id::BaseDataVariableType : id::DataItemType;
+  }
+
+  /// What a copy has otherwise than what it was copied from.
+  std::string changedWords(NodeIndex node, NodeIndex model) const {
+    if (space_.nodeClass(node) != NodeClass::Variable) return {};
+    std::string out;
+    const auto own = space::rangeProperty(space_, node, "EURange"),
+               above = space::rangeProperty(space_, model, "EURange");
+    if (own && !(own == above)) out += rangeWords(*own);
+    const auto instrument = space::rangeProperty(space_, node, "InstrumentRange");
+    if (instrument && !(instrument == space::rangeProperty(space_, model, "InstrumentRange")))
+      out += " instrument " + rangeWords(*instrument);
+    const auto &mine = space_.traits(node), &its = space_.traits(model);
+    const auto gained = mine.accessLevel & ~its.accessLevel, lost = its.accessLevel & ~mine.accessLevel;
+    if (gained & AccessLevelType::CurrentWrite) out += " writable";
+    if (lost & AccessLevelType::CurrentWrite) out += " readonly";
+    if (lost & AccessLevelType::CurrentRead) out += " unreadable";
+    if (mine.historizing && !its.historizing) out += " history";
+    out += initialWords(node, model);
+    return out.empty() ? out : out.substr(out.front() == ' ');
+  }
+
+  void writeBy(NodeIndex node, NodeIndex parent, int depth, const std::string& spec) {
+    const NodeIndex by = parentReference(node, parent);
+    if (by == kNoNode) return;
+    const NodeIndex parentType = space_.typeDefinition(parent);
+    const bool inFolder = parentType != kNoNode && space_.isSubtype(parentType, id::FolderType);
+    const bool isProperty = (" " + spec + " ").find(" property ") != std::string::npos;
+    const StandardId usual = isProperty ? id::HasProperty : inFolder ? id::Organizes : id::HasComponent;
+    if (!(space_.nodeId(by) == NodeId(usual)) && !space_.nodeId(by).is(id::HasAddIn))
+      line(depth, "by: " + scalar(typeName(by)));
+  }
+
+  void writeAccess(NodeIndex node, int depth, NodeIndex parent) {
+    const auto own = space_.permissionSet(node);
+    const auto& set = space_.permissionSets()[own];
+    const bool isTop = !isOurs(parent);
+    if (isTop ? set == space::usualPermissions() : own == space_.permissionSet(parent)) return;
+    std::string roles;
+    for (const auto& role : set.roles) {
+      const NodeIndex roleNode = space_.find(role.roleId);
+      const auto may = accessWords(role.permissions);
+      std::string roleName = roleNode == kNoNode ? role.roleId.text() : name(roleNode);
+      if (!may) {
+        leftOut(depth, node, "the permissions of " + roleName);
+        continue;
+      }
+      roles += (roles.empty() ? "" : ", ") + roleName + ": " + *may;
+    }
+    if (set.restrictions & AccessRestrictionType::EncryptionRequired)
+      roles += (roles.empty() ? "" : ", ") + std::string("needs: encryption");
+    else if (set.restrictions & AccessRestrictionType::SigningRequired)
+      roles += (roles.empty() ? "" : ", ") + std::string("needs: signing");
+    line(depth, fmt::format("access: {{{}}}", roles));
+  }
+
+  /// The initial value, unless it is that of what the node was copied from; null for none.
+  Variant ownValue(NodeIndex node, NodeIndex model) const {
+    if (space_.hasSource(node)) return {};
+    Variant value = space_.value(node).value;
+    return model != kNoNode && space_.value(model).value == value ? Variant() : value;
+  }
+  /// " = 20", where a word says it.
+  std::string initialWords(NodeIndex node, NodeIndex model) const {
+    const Variant value = ownValue(node, model);
+    if (value.isNull() || value.isArray() || value.type() == BuiltInType::ExtensionObject || isOpen(node)) return {};
+    const auto text = valueWords(value, space_.traits(node).dataType);
+    const bool isWord = text && !text->empty() && std::ranges::all_of(*text, [](unsigned char c) {
+                          return std::isalnum(c) || c == '.' || c == '-' || c == '_' || c == '+';
+                        });
+    return isWord ? " = " + *text : std::string();
+  }
+  bool isOpen(NodeIndex node) const {
+    const auto& traits = space_.traits(node);
+    return traits.dataType == kNoNode || space_.builtInType(traits.dataType) == BuiltInType::Variant;
+  }
+  void writeValue(NodeIndex node, NodeIndex model, int depth) {
+    const Variant value = ownValue(node, model);
+    if (!value.isNull() && initialWords(node, model).empty()) writeStarts(node, value, depth);
+  }
+  void writeStarts(NodeIndex node, const Variant& value, int depth) {
+    const auto& traits = space_.traits(node);
+    auto text = valueWords(value, traits.dataType);
+    if (!text) return leftOut(depth, node, "the value");
+    if (isOpen(node)) {
+      const NodeIndex own = space_.find(NodeId(static_cast<std::uint32_t>(value.type())));
+      if (own == kNoNode) return leftOut(depth, node, "the value");
+      text = fmt::format("{{{}: {}}}", name(own), *text);
+    }
+    line(depth, "starts: " + *text);
+  }
+  /// A value as YAML: the plain JSON form is YAML too; enumerations by their names.
+  std::optional<std::string> valueWords(const Variant& value, NodeIndex dataType) const {
+    if (value.type() == BuiltInType::Variant || value.type() == BuiltInType::DataValue) return std::nullopt;
+    if (value.type() == BuiltInType::LocalizedText && !value.isArray()) {
+      const auto& text = *value.get<LocalizedText>();
+      if (!text.locale.empty()) return fmt::format("{{{}: {}}}", text.locale.view(), Json(text.text.str()).dump());
+    }
+    if (!value.isArray() && value.type() == BuiltInType::Int32 && dataType != kNoNode)
+      if (const auto* rare = space_.rare(dataType))
+        if (auto members = rare->typeDefinition.as<EnumDefinition>(); members && !rare->typeDefinition.isNull())
+          for (const auto& field : members->fields)
+            if (field.value == *value.get<std::int32_t>()) return scalar(field.name.view());
+    const bool isText = value.type() == BuiltInType::ExtensionObject || value.isArray();
+    if (const auto* id = value.get<NodeId>(); id && id->namespaceIndex())
+      return Json(fmt::format("nsu={};{}", space_.namespaces()[id->namespaceIndex()].view(), id->inNamespace(0).text()))
+          .dump();
+    if (!isText) return scalar(format(value));
+    const Json json = toJson(value, JsonOptions{JsonForm::Plain, &catalog_, {}});
+    return json.is_null() ? std::nullopt : std::optional(json.dump());
+  }
+
+  // Methods
+  void writeMethod(NodeIndex method, int depth, bool isOptional, bool isTaken) {
+    const auto list = [&](const char* property, std::vector<Argument>& arguments) {
+      arguments = space::methodArguments(space_, method, property);
+      std::string out;
+      for (const auto& argument : arguments) {
+        const NodeIndex type = space_.find(argument.dataType);
+        out += fmt::format("{}{} {}", out.empty() ? "" : ", ", argument.name.view(),
+                           type == kNoNode ? "BaseDataType" : typeName(type));
+        if (argument.valueRank >= 1)
+          out += "[" + std::string(static_cast<std::size_t>(argument.valueRank - 1), ',') + "]";
+      }
+      return out;
+    };
+    std::vector<Argument> inputs, outputs;
+    const std::string in = list("InputArguments", inputs), out = list("OutputArguments", outputs);
+    std::string key = name(method) + (isOptional ? "?" : "") + "(" + (isTaken ? "" : in) + ")";
+    if (!out.empty() && !isTaken) key += " -> " + out;
+    line(depth, scalar(key) + ":");
+    describe(method, depth + 1);
+    writeAccess(method, depth + 1, space_.parent(method));
+    writeBy(method, space_.parent(method), depth + 1, "");
+    if (!isTaken)
+      for (const auto* each : {&inputs, &outputs})
+        for (const auto& argument : *each)
+          if (!argument.description.text.isNull())
+            writeTexts(depth + 1, scalar(argument.name.view()).c_str(), argument.description, nullptr);
+    writeRefers(method, depth + 1);
+    for (const auto& reference : space_.references(method))
+      if (isWrittenBelow(method, reference)) {
+        enter(method, reference.target());
+        if (!isSaidAbove(method, reference.target()))
+          leftOut(depth + 1, method, "the child " + name(reference.target()));
+      }
+  }
+
+  // References
+  /// References beside those that the tree and types make.
+  void writeRefers(NodeIndex node, int depth, NodeIndex model = kNoNode) {
+    static_cast<void>(model);
+    std::vector<std::pair<std::string, std::vector<std::string>>> lines;
+    std::vector<std::string> interfaces;
+    for (const auto& reference : space_.references(node)) {
+      const NodeIndex target = reference.target();
+      const NodeId& type = space_.nodeId(reference.type());
+      if (!reference.isForward()) {
+        // Each reference is told once: at its source, or by the model that came later.
+        if (space_.nodeId(target).namespaceIndex() >= ns_ || space_.parent(node) == target) continue;
+        if (!isReferrable(type)) continue;
+      } else {
+        if (type.is(id::HasInterface)) {
+          interfaces.push_back(typeName(target));
+          continue;
+        }
+        if (!isReferrable(type)) continue;
+        const auto ns = space_.nodeId(target).namespaceIndex();
+        if (ns == 1 || ns > ns_) continue;  // what comes and goes with the service, and what a later model tells
+        if (space_.isSubtype(reference.type(), hierarchical_) && space_.parent(target) == node) continue;
+      }
+      std::string name = typeName(reference.type());
+      if (!reference.isForward()) {
+        const auto* rare = space_.rare(reference.type());
+        if (!rare || rare->inverseName.text.isNull()) {
+          leftOut(depth, node, "the reference " + name + " from " + space_.path(target));
+          continue;
+        }
+        name = rare->inverseName.text.str();
+      }
+      const auto at = std::ranges::find(lines, name, &std::pair<std::string, std::vector<std::string>>::first);
+      auto& targets = at == lines.end() ? lines.emplace_back(name, std::vector<std::string>()).second : at->second;
+      targets.push_back(Json(pathTo(target)).dump());
+    }
+    if (!interfaces.empty()) line(depth, fmt::format("implements: [{}]", fmt::join(interfaces, ", ")));
+    if (lines.empty()) return;
+    line(depth, "refers:");
+    for (const auto& [name, targets] : lines)
+      line(depth + 1, fmt::format("{}: [{}]", scalar(name), fmt::join(targets, ", ")));
+  }
+  static bool isReferrable(const NodeId& type) {
+    return !type.is(id::HasTypeDefinition) && !type.is(id::HasModellingRule) && !type.is(id::HasSubtype) &&
+           !type.is(id::HasEncoding) && !type.is(id::HasInterface);
+  }
+  std::string pathTo(NodeIndex target) const {
+    const std::string path = space_.path(target);
+    if (path != space_.nodeId(target).text()) return path;
+    // Below no object: a type, or a part of one.
+    std::string out;
+    for (NodeIndex at = target; at != kNoNode; at = space_.parent(at)) {
+      out = name(at) + (out.empty() ? "" : "/") + out;
+      if (isType(space_.nodeClass(at))) return "types/" + out;
+    }
+    return path;
+  }
+
+  void writeView(NodeIndex view) {
+    paths_[view] = "views/" + name(view);
+    noteId(view);
+    line(1, scalar(name(view)) + ":");
+    describe(view, 2);
+    std::vector<std::string> shown;
+    for (const auto& reference : space_.references(view))
+      if (reference.isForward() && space_.isSubtype(reference.type(), hierarchical_))
+        shown.push_back(Json(pathTo(reference.target())).dump());
+    line(2, fmt::format("shows: [{}]", fmt::join(shown, ", ")));
+  }
+
+  const Space& space_;
+  std::uint16_t ns_;
+  const Units& units_;
+  TypeCatalog catalog_;
+  NodeIndex hierarchical_ = kNoNode;
+  std::map<std::string, std::set<std::uint16_t>> namespacesOf_;  // by a type's name
+  std::map<std::uint16_t, std::string> prefixes_;
+  std::unordered_map<NodeIndex, std::string> paths_;  // those from which the language makes ids
+  std::vector<std::pair<std::string, std::string>> ids_;
+  std::string out_;
+};
+
+}  // namespace
+
+std::string writeModel(const Space& space, std::uint16_t ns, const Units& units) {
+  return LanguageWriter(space, ns, units).run();
+}
+
+}  // namespace zunth::model

@@ -1,0 +1,208 @@
+#include "core/model/difference.hpp"
+#include "core/model/language_writer.hpp"
+#include "core/model/nodeset.hpp"
+
+#include <fstream>
+#include <random>
+#include <sstream>
+
+#include "tests/core/model_space.hpp"
+
+/// Models go from the language to NodeSet2 and back, and from NodeSet2 to the language and back, and lose nothing.
+
+using namespace zunth;
+using namespace zunth::model;
+using space::Space;
+using zunth::test::freshSpace;
+
+namespace {
+
+std::string tellAll(const std::vector<Change>& changes) {
+  std::string out;
+  for (const auto& c : changes) out += c.path + " " + c.what + ": '" + c.before + "' -> '" + c.after + "'\n";
+  return out;
+}
+std::string tellAll(const Findings& findings) {
+  std::string out;
+  for (const auto& f : findings.list())
+    if (f.severity == Finding::Severity::Error) out += format(f, "") + "\n";
+  return out;
+}
+
+std::vector<std::uint16_t> modelsOf(const Space& space) {
+  std::vector<std::uint16_t> out;
+  for (std::size_t i = 2; i < space.namespaces().size(); ++i) out.push_back(static_cast<std::uint16_t>(i));
+  return out;
+}
+
+void checkSame(const Space& before, const Space& after) {
+  CHECK(tellAll(compare(before, after)) == "");
+  CHECK(before.size() == after.size());
+}
+
+/// Through both forms and back.
+void checkRoundTrips(const Space& first) {
+  const std::string xml = writeNodeSet(first, modelsOf(first));
+  auto second = freshSpace();
+  Findings findings;
+  readNodeSet(*second, {"m.xml", xml}, findings);
+  REQUIRE(tellAll(findings) == "");
+  checkSame(first, *second);
+  CHECK(writeNodeSet(*second, modelsOf(*second)) == xml);
+
+  std::vector<ModelFile> files;
+  for (const auto ns : modelsOf(*second))
+    files.push_back({"m" + std::to_string(ns) + ".yaml", writeModel(*second, ns)});
+  for (const auto& file : files) {
+    INFO(file.text);
+    CHECK(file.text.find("left out") == std::string::npos);
+  }
+  auto third = freshSpace();
+  build(*third, files, findings);
+  INFO(files.back().text);
+  REQUIRE(tellAll(findings) == "");
+  checkSame(*second, *third);
+}
+
+/// Writes a random, sound model: types that extend and contain one another, instances that override them.
+class Generator {
+ public:
+  explicit Generator(unsigned seed) : random_(seed) {}
+
+  std::string model() {
+    text_ = "namespace: http://fernhollow.example/generated\nversion: 2.1\npublished: 2026-05-04\ntypes:\n";
+    text_ += "  Mode: enum Off | Auto = 4 | Wash\n  Flags: options Wet | Hot = 9\n";
+    text_ += "  Feed: \"struct { grams UInt32, why? String, times Double[], mode Mode }\"\n";
+    text_ += "  feeds: {extends: NonHierarchicalReferences, inverse: isFedBy}\n";
+    text_ += "  Gauge: {extends: AnalogItemType, is: Float kPa 0..50}\n";
+    for (int i = 0; i < 5; ++i) type(i);
+    text_ += "objects:\n";
+    for (int i = 0; i < 6; ++i) object(i);
+    return text_;
+  }
+
+ private:
+  int pick(int below) { return static_cast<int>(random_() % static_cast<unsigned>(below)); }
+  bool chance(int percent) { return pick(100) < percent; }
+  std::string variable() {
+    static const char* const kinds[] = {"Double kPa 0..50 = 12.5 writable",
+                                        "Float °C instrument -20..80 precision 2",
+                                        "String property",
+                                        "Mode = Auto writable",
+                                        "Flags = Wet | Hot",
+                                        "Boolean Closed | Open",
+                                        "UInt16 Idle | Fill | Drain = 2",
+                                        "Int64[] = [1, -2, 9007199254740993]",
+                                        "DateTime = 2026-05-04T07:30:00Z",
+                                        "Gauge = 5",
+                                        "AnalogItemType of Double 0..5",
+                                        "Guid",
+                                        "String = \"a: b, c\"",
+                                        "LocalizedText",
+                                        "Double L/min every 250ms history"};
+    return kinds[pick(static_cast<int>(std::size(kinds)))];
+  }
+  void line(int depth, const std::string& text) {
+    text_ += std::string(static_cast<std::size_t>(depth) * 2, ' ') + text + "\n";
+  }
+
+  void type(int number) {
+    line(1, "T" + std::to_string(number) + ":");
+    if (number && chance(40)) line(2, "extends: T" + std::to_string(pick(number)));
+    if (chance(30)) line(2, "about: {en: Made up, de: Erfunden}");
+    for (int i = 0; i < 4; ++i) {
+      const std::string name = "t" + std::to_string(number) + "v" + std::to_string(i);
+      line(2, name + (chance(25) ? "?" : "") + ": '" + variable() + "'");
+    }
+    if (number && chance(60)) line(2, "t" + std::to_string(number) + "part: T" + std::to_string(pick(number)));
+    line(2, "plan" + std::to_string(number) + ":");
+    line(3, "is: Feed");
+    line(3, "starts: {grams: 5, times: [1.5], mode: Wash" + std::string(chance(50) ? ", why: Because" : "") + "}");
+    if (chance(50)) line(2, "<Part" + std::to_string(number) + ">?: FolderType");
+    line(2, "run" + std::to_string(number) + "(seconds UInt16, how Mode[]) -> done Boolean: {seconds: How long}");
+  }
+
+  void object(int number) {
+    const std::string name = "O" + std::to_string(number);
+    line(1, name + ":");
+    const int type = pick(5);
+    line(2, "is: T" + std::to_string(type));
+    if (chance(30)) line(2, "called: Shown otherwise");
+    if (chance(30)) line(2, "was: Old" + std::to_string(number));
+    if (chance(30)) line(2, "access: {Operator: read write, Observer: read, needs: encryption}");
+    if (chance(30)) line(2, "plan" + std::to_string(type) + ": {starts: {grams: 7}}");
+    if (chance(50)) line(2, "t" + std::to_string(type) + "v0:");
+    line(2, "\"own {1..2}\": '" + variable() + "'");
+    if (chance(40)) line(2, "fixed: {is: Double, node-id: " + std::to_string(5000 + number) + "}");
+    if (number && chance(50)) line(2, "refers: {feeds: O" + std::to_string(pick(number)) + ", isFedBy: [./own 1]}");
+    if (chance(50)) {
+      line(2, "Folder:");
+      line(3, "is: FolderType");
+      line(3, "inner: '" + variable() + "'");
+    }
+  }
+
+  std::mt19937 random_;
+  std::string text_;
+};
+
+std::string readFile(const std::string& name) {
+  std::ifstream file(std::string(ZUNTH_SOURCE_DIR) + "/tests/nodesets/" + name);
+  std::ostringstream text;
+  text << file.rdbuf();
+  REQUIRE(file);
+  return text.str();
+}
+
+}  // namespace
+
+TEST_CASE("generated models lose nothing on the way through NodeSet2 and the language", "[model]") {
+  for (unsigned seed = 1; seed <= 40; ++seed) {
+    const std::string text = Generator(seed).model();
+    INFO("seed " << seed << "\n" << text);
+    auto space = freshSpace();
+    Findings findings;
+    build(*space, {{"g.yaml", text}}, findings);
+    REQUIRE(tellAll(findings) == "");
+    checkRoundTrips(*space);
+  }
+}
+
+TEST_CASE("node sets in the style of companion specifications lose nothing", "[model]") {
+  auto space = freshSpace();
+  Findings findings;
+  readNodeSet(*space, {"devices.xml", readFile("devices.xml")}, findings);
+  readNodeSet(*space, {"machines.xml", readFile("machines.xml")}, findings);
+  REQUIRE(tellAll(findings) == "");
+  int types = 0;
+  for (space::NodeIndex node = 0; node < space->rows(); ++node)
+    types += space->nodeId(node).namespaceIndex() == 3 && space->nodeClass(node) == ua::NodeClass::ObjectType;
+  CHECK(types >= 40);
+  checkRoundTrips(*space);
+}
+
+TEST_CASE("a model is written as one would write it", "[model]") {
+  const char* const text = R"(namespace: http://fernhollow.example/plant
+version: 1.2
+
+types:
+  Pump:
+    about: Moves water
+    flow: Double L/min 0..600
+    speed: Float Hz 0..50 = 20 writable
+    serial?: String property
+
+objects:
+  Plant:
+    P1: Pump
+    P2:
+      is: Pump
+      about: The second
+      speed: = 35
+    P3:
+      is: Pump
+      speed: 0..40
+)";
+  const auto space = zunth::test::spaceOf(text);
+  CHECK(writeModel(*space, 2) == text);
+}
