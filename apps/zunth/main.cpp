@@ -25,9 +25,10 @@ int main(int argc, char** argv) {
   int exitCode = kDone;
   const Program program{app, options, exitCode};
   for (auto add :
-       {addEndpoints, addTree,  addShow,  addRead,    addWrite, addCall,  addWatch, addEvents,      addStatus,
-        addLocate,    addQuery, addAdd,   addRemove,  addLink,  addTrust, addUser,  addCertificate, addAudit,
-        addTry,       addAt,    addCheck, addConvert, addDiff,  addApply, addNew,   addDemo,        addCompletion})
+       {addEndpoints, addTree,  addShow,  addRead,        addWrite, addCall,      addWatch,   addEvents, addStatus,
+        addLocate,    addQuery, addAdd,   addRemove,      addLink,  addSnapshot,  addRestore, addTrust,  addUser,
+        addAudit,     addTry,   addAt,    addCertificate, addCheck, addSchema,    addOutline, addDraw,   addConvert,
+        addDocument,  addDiff,  addApply, addNew,         addDemo,  addCompletion})
     add(program);
   try {
     app.parse(argc, argv);

@@ -1,15 +1,12 @@
 // The client against the server over loopback sockets, both on one loop, and against peers that are no servers.
-#include "core/space/namespace0.hpp"
 #include "service/client/subscription.hpp"
-#include "service/endpoint/listener.hpp"
 
-#include "tests/service/run_loop.hpp"
+#include "tests/service/loopback.hpp"
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/redirect_error.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <boost/asio/write.hpp>
 #include <catch2/catch.hpp>
-#include <spdlog/spdlog.h>
 
 using namespace zunth;
 using namespace zunth::ua;
@@ -21,31 +18,9 @@ constexpr auto kPatience = std::chrono::seconds(10);
 
 using test::run;
 
-struct Loopback {
-  Loopback() : space("urn:fernhollow.example:test") {
-    spdlog::set_level(spdlog::level::off);
-    space::loadNamespace0(space);
-    server::Settings settings;
-    settings.allowUnsecured = settings.allowAnonymous = true;
-    settings.endpointUrls = {"opc.tcp://127.0.0.1:0"};
-    settings.limits.maxReferencesPerNode = 10;
-    server = std::make_unique<server::Server>(space, settings);
-    listener = std::make_unique<endpoint::Listener>(loop, *server);
-    url = *listener->listen("opc.tcp://127.0.0.1:0");
-  }
-  client::Awaitable<std::shared_ptr<client::Session>> session(bool reconnects = false) {
-    client::Session::Options options;
-    options.timeout = kPatience;
-    options.reconnects = reconnects;
-    auto opened = co_await client::Session::open(url, options);
-    if (!opened) throw std::runtime_error(opened.error().text());
-    co_return *opened;
-  }
-  asio::io_context loop{1};
-  space::Space space;
-  std::unique_ptr<server::Server> server;
-  std::unique_ptr<endpoint::Listener> listener;
-  std::string url;
+/// Browses give few references at a time, so that what is long comes in pages.
+struct Loopback : test::Loopback {
+  Loopback() : test::Loopback({}, [](server::Settings& settings) { settings.limits.maxReferencesPerNode = 10; }) {}
 };
 
 std::vector<AttributeId> valueOnly() { return std::vector<AttributeId>(1, AttributeId::Value); }
