@@ -1,5 +1,6 @@
 #include "core/model/nodeset.hpp"
 
+#include "core/model/nodeset_split.hpp"
 #include "core/space/type_catalog.hpp"
 #include "core/ua/text.hpp"
 #include "core/ua/xml.hpp"
@@ -52,7 +53,8 @@ class Renumber {
   NodeId operator()(const NodeId& id) const { return id.inNamespace(index_(id.namespaceIndex())); }
   QualifiedName operator()(const QualifiedName& name) const { return {index_(name.namespaceIndex), name.name}; }
   /// Those inside a value's XML (Part 6, 5.3.1.10 to 5.3.1.14), whatever structures they stand in.
-  void operator()(pugi::xml_node value) const {
+  void operator()(pugi::xml_node value, int depth = 0) const {
+    if (depth > 200) return;  // no value that can be read nests like this
     for (auto element : value.children()) {
       if (element.type() != pugi::node_element) continue;
       const std::string_view name = localName(element);
@@ -63,7 +65,7 @@ class Renumber {
       } else if (name == "NamespaceIndex" && isOfName(element)) {
         element.text().set(static_cast<unsigned>(index_(static_cast<std::uint16_t>(element.text().as_uint()))));
       } else {
-        (*this)(element);
+        (*this)(element, depth + 1);
       }
     }
   }
@@ -110,6 +112,11 @@ String extrasOf(pugi::xml_node element) {
   return String(xmlOf(extras));
 }
 
+struct TextHash {
+  using is_transparent = void;
+  std::size_t operator()(std::string_view text) const { return std::hash<std::string_view>()(text); }
+};
+
 class NodeSetReader {
  public:
   NodeSetReader(Space& space, const ModelFile& file, Findings& findings)
@@ -121,11 +128,13 @@ class NodeSetReader {
         renumber_([this](std::uint16_t index) { return index < namespaces_.size() ? namespaces_[index] : index; }) {}
 
   void run() {
-    pugi::xml_document document;
-    const auto parsed = document.load_buffer(file_.text.data(), file_.text.size());
-    if (!parsed)
-      return findings_.error(placeAt(parsed.offset), fmt::format("the file is no sound XML: {}", parsed.description()));
-    const pugi::xml_node root = document.child("UANodeSet");
+    const auto split = splitNodeSet(file_.text);
+    pugi::xml_document head;
+    // What is split off is read on its own: the root is closed for it.
+    const std::string closed = split ? std::string(split->head) + "</UANodeSet>" : std::string();
+    const std::string_view text = split ? std::string_view(closed) : std::string_view(file_.text);
+    if (!load(head, text, pugi::parse_default)) return;
+    const pugi::xml_node root = head.child("UANodeSet");
     if (!root)
       return findings_.error(placeAt(0), "the file is no NodeSet2: it has no <UANodeSet>",
                              "model files are YAML (*.yaml) or NodeSet2 (*.xml)");
@@ -133,38 +142,93 @@ class NodeSetReader {
     if (findings_.hasErrors()) return;
     for (const auto alias : root.child("Aliases").children("Alias"))
       aliases_[alias.attribute("Alias").value()] = idOf(alias, alias.text().get());
-    std::vector<Element> added;
-    for (const auto xml : root.children())
-      if (const auto nodeClass = classOf(xml.name()); nodeClass != NodeClass::Unspecified)
-        if (Element element; add(xml, nodeClass, element)) added.push_back(element);
-    for (const Element& element : added) refer(element);
-    // Types of fields and values are looked for when all are there, and those of the site before values of them.
-    for (const Element& element : added) complete(element);
-    bool anyStructure = false;
-    for (const Element& element : added)
-      if (element.definition) {
-        readDefinition(element.definition, element.node);
-        anyStructure = true;
+    addAll(root);
+    if (split)
+      for (const auto piece : split->pieces) {
+        pugi::xml_document document;
+        base_ = static_cast<std::size_t>(piece.data() - file_.text.data());
+        if (!load(document, piece, pugi::parse_default | pugi::parse_fragment)) return;
+        addAll(document);
       }
-    if (anyStructure) inheritFields(added);
-    catalog_ = space::typeCatalog(space_);
-    for (const Element& element : added)
-      if (element.value) readValue(element.value, element.node);
+    finish();
   }
 
  private:
-  /// A node and the parts of its element that are read when all nodes are there.
-  struct Element {
-    pugi::xml_node xml;
+  /// A node that many name, by the text that names it: types, rules, types of references.
+  struct Named {
     NodeIndex node = kNoNode;
-    pugi::xml_node references, value, definition, permissions;
-    pugi::xml_attribute dataType;
-    std::uint16_t restrictions = 0;
+    bool isId = true;  // else the text is none, which was told
+  };
+  /// What can only be done when all nodes are there.
+  struct LaterReference {
+    NodeIndex node;
+    Named *type, *named;  // one that many name, or
+    NodeId other;         // one by its id
+    bool isForward;
+    std::size_t offset;
+  };
+  struct LaterXml {
+    NodeIndex node;
+    std::string xml;
+    std::size_t offset;
   };
 
-  Place placeAt(std::ptrdiff_t offset) {
-    const auto at =
-        static_cast<std::size_t>(std::clamp<std::ptrdiff_t>(offset, 0, static_cast<std::ptrdiff_t>(file_.text.size())));
+  bool load(pugi::xml_document& document, std::string_view text, unsigned options) {
+    const auto parsed = document.load_buffer(text.data(), text.size(), options);
+    if (!parsed)
+      findings_.error(placeAt(parsed.offset), fmt::format("the file is no sound XML: {}", parsed.description()));
+    return static_cast<bool>(parsed);
+  }
+
+  void addAll(pugi::xml_node parent) {
+    for (const auto xml : parent.children())
+      if (const auto nodeClass = classOf(xml.name()); nodeClass != NodeClass::Unspecified) add(xml, nodeClass);
+  }
+
+  /// When all nodes are there: references, then types, then values, which need them.
+  void finish() {
+    for (auto& [text, named] : named_)
+      if (named.node == kNoNode && named.isId) named.node = space_.find(idOf({}, text));
+    for (const auto& reference : references_) refer(reference);
+    references_ = {};
+    for (const auto& [node, type, offset] : dataTypes_) {
+      space_.traits(node).dataType = type ? type->node : space_.at(id::BaseDataType);
+      if (space_.traits(node).dataType == kNoNode)
+        findings_.error(placeAtOffset(offset), fmt::format("there is no data type {}", textOf(*type)));
+    }
+    for (const auto& later : definitions_) {
+      pugi::xml_document document;
+      document.load_string(later.xml.c_str());
+      base_ = later.offset;
+      readDefinition(document.first_child(), later.node);
+    }
+    if (!definitions_.empty()) inheritFields();
+    catalog_ = space::typeCatalog(space_);
+    for (const auto& later : values_) {
+      pugi::xml_document document;
+      document.load_string(later.xml.c_str());
+      auto value = variantFromXml(document.first_child(), catalog_);
+      if (value)
+        space_.setValue(later.node, DataValue(std::move(*value)));
+      else
+        findings_.error(placeAtOffset(later.offset), value.error().cause);
+    }
+    for (const auto& [node, offset] : valued_) {
+      const Variant value = space_.value(node).value;
+      if (!value.isNull() && !space_.accepts(space_.traits(node), value))
+        findings_.warn(placeAtOffset(offset), fmt::format("the value of {} is no {}", space_.path(node),
+                                                          space_.name(space_.traits(node).dataType)));
+    }
+  }
+  const std::string& textOf(const Named& wanted) const {
+    return std::ranges::find_if(named_, [&](const auto& entry) { return &entry.second == &wanted; })->first;
+  }
+
+  Place placeAt(std::ptrdiff_t offsetInPiece) {
+    return placeAtOffset(base_ + static_cast<std::size_t>(std::max<std::ptrdiff_t>(offsetInPiece, 0)));
+  }
+  Place placeAtOffset(std::size_t offset) {
+    const auto at = std::min(offset, file_.text.size());
     if (lineStarts_.empty()) {
       lineStarts_.push_back(0);
       for (std::size_t i = 0; i < file_.text.size(); ++i)
@@ -173,7 +237,10 @@ class NodeSetReader {
     const auto next = std::ranges::upper_bound(lineStarts_, at);
     return {file_.name, static_cast<std::size_t>(next - lineStarts_.begin()), at - *(next - 1) + 1, 1};
   }
-  Place placeOf(pugi::xml_node node) { return placeAt(node.offset_debug()); }
+  std::size_t offsetOf(pugi::xml_node node) const {
+    return base_ + static_cast<std::size_t>(std::max<std::ptrdiff_t>(node.offset_debug(), 0));
+  }
+  Place placeOf(pugi::xml_node node) { return placeAtOffset(offsetOf(node)); }
 
   static DateTime timeOf(pugi::xml_attribute attribute) {
     const auto time = DateTime::parse(attribute.value());
@@ -230,31 +297,43 @@ class NodeSetReader {
   }
 
   // One pass over attributes and children: a million nodes have ten of each.
-  bool add(pugi::xml_node xml, NodeClass nodeClass, Element& element) {
-    element.xml = xml;
+  void add(pugi::xml_node xml, NodeClass nodeClass) {
     NewNode node;
     node.nodeClass = nodeClass;
+    pugi::xml_attribute dataType;
+    std::uint16_t restrictions = 0;
     bool hasExtras = false;
-    for (const auto attribute : xml.attributes()) hasExtras |= !readAttribute(attribute, node, element);
+    for (const auto attribute : xml.attributes()) {
+      const std::string_view name = attribute.name();
+      if (name == "NodeId")
+        node.nodeId = idOf(xml, attribute.value());
+      else if (name == "DataType")
+        dataType = attribute;
+      else if (name == "AccessRestrictions")
+        restrictions = static_cast<std::uint16_t>(attribute.as_uint());
+      else
+        hasExtras |= !readAttribute(attribute, name, node);
+    }
     if (node.nodeId.isNull()) {
       if (!xml.attribute("NodeId")) findings_.error(placeOf(xml), "the node has no NodeId");
-      return false;
+      return;
     }
+    pugi::xml_node references, value, definition, permissions;
     std::vector<LocalizedText> displayNames, descriptions;
     for (const auto child : xml.children()) {
       const std::string_view name = child.name();
       if (name == "References")
-        element.references = child;
+        references = child;
       else if (name == "DisplayName")
         displayNames.push_back(textOf(child));
       else if (name == "Description")
         descriptions.push_back(textOf(child));
       else if (name == "Value")
-        element.value = child;
+        value = child;
       else if (name == "Definition")
-        element.definition = child;
+        definition = child;
       else if (name == "RolePermissions")
-        element.permissions = child;
+        permissions = child;
       else if (name == "InverseName")
         node.inverseName = textOf(child);
       else
@@ -265,27 +344,34 @@ class NodeSetReader {
     auto added = space_.add(std::move(node));
     if (!added) {
       findings_.error(placeOf(xml), added.error().cause, added.error().next);
-      return false;
+      return;
     }
-    element.node = *added;
     if (displayNames.size() > 1) space_.setDisplayNames(*added, std::move(displayNames));
     if (descriptions.size() > 1) space_.setDescriptions(*added, std::move(descriptions));
     if (hasExtras)
       if (auto extras = extrasOf(xml); !extras.empty()) space_.rareOf(*added).nodeSetExtras = std::move(extras);
-    return true;
+    added_.push_back(*added);
+    for (const auto reference : references.children("Reference")) remember(reference, *added);
+    if (nodeClass == NodeClass::Variable || nodeClass == NodeClass::VariableType) {
+      dataTypes_.push_back({*added, dataType ? &named(xml, dataType.value()) : nullptr, offsetOf(xml)});
+      if (value) readValue(value, *added);
+    }
+    if (definition) definitions_.push_back({*added, xmlOf(definition), offsetOf(definition)});
+    if (permissions) {
+      space::PermissionSet set;
+      for (const auto one : permissions.children("RolePermission"))
+        set.roles.push_back({idOf(one, one.text().get()), one.attribute("Permissions").as_uint()});
+      set.restrictions = restrictions;
+      space_.setPermissions(*added, std::move(set));
+    }
   }
 
   /// False for an attribute that the space has no place for.
-  bool readAttribute(pugi::xml_attribute attribute, NewNode& node, Element& element) {
-    const std::string_view name = attribute.name();
-    if (name == "NodeId")
-      node.nodeId = idOf(element.xml, attribute.value());
-    else if (name == "BrowseName")
+  bool readAttribute(pugi::xml_attribute attribute, std::string_view name, NewNode& node) {
+    if (name == "BrowseName")
       node.browseName = renumber_(QualifiedName::parse(attribute.value()));
     else if (name == "ParentNodeId")
       return true;  // the references say so, too
-    else if (name == "DataType")
-      element.dataType = attribute;
     else if (name == "ValueRank")
       node.traits.valueRank = attribute.as_int(-1);
     else if (name == "AccessLevel")
@@ -306,8 +392,6 @@ class NodeSetReader {
       node.traits.historizing = attribute.as_bool();
     else if (name == "MinimumSamplingInterval")
       node.traits.minimumSamplingInterval = attribute.as_float();
-    else if (name == "AccessRestrictions")
-      element.restrictions = static_cast<std::uint16_t>(attribute.as_uint());
     else
       return false;
     return true;
@@ -327,50 +411,48 @@ class NodeSetReader {
     return LocalizedText(String(node.text().get()), locale.empty() ? String() : String(locale));
   }
 
-  /// The node that a text names, for those that thousands name: types, rules, types of references.
-  NodeIndex nodeNamed(pugi::xml_node where, std::string_view text) {
-    const auto [known, isNew] = named_.try_emplace(text, kNoNode);
-    if (isNew) known->second = space_.find(idOf(where, text));
-    return known->second;
+  Named& named(pugi::xml_node where, std::string_view text) {
+    const auto known = named_.find(text);
+    if (known != named_.end()) return known->second;
+    Named& made = named_.emplace(std::string(text), Named()).first->second;
+    const NodeId id = idOf(where, text);
+    made.isId = !id.isNull();
+    made.node = space_.find(id);
+    return made;
   }
 
-  void refer(const Element& element) {
-    for (const auto reference : element.references.children("Reference")) {
-      const auto type = nodeNamed(reference, reference.attribute("ReferenceType").value());
-      const std::string_view otherText = reference.text().get();
-      const bool isToType = type == hasTypeDefinition_ || type == hasModellingRule_;
-      const NodeId otherId = isToType ? NodeId() : idOf(reference, otherText);
-      const auto other = isToType ? nodeNamed(reference, otherText) : space_.find(otherId);
-      if (type == kNoNode || other == kNoNode) {
-        if (isToType || !otherId.isNull())
-          findings_.error(placeOf(reference),
-                          other == kNoNode ? fmt::format("there is no node {} to refer to", otherText)
-                                           : fmt::format("there is no reference type {}",
-                                                         reference.attribute("ReferenceType").value()),
-                          "is a file of another model missing?");
-        continue;
-      }
-      if (reference.attribute("IsForward").as_bool(true))
-        space_.refer(element.node, type, other);
-      else
-        space_.refer(other, type, element.node);
-    }
+  void remember(pugi::xml_node xml, NodeIndex node) {
+    LaterReference later{node,
+                         &named(xml, xml.attribute("ReferenceType").value()),
+                         nullptr,
+                         {},
+                         xml.attribute("IsForward").as_bool(true),
+                         offsetOf(xml)};
+    const std::string_view other = xml.text().get();
+    if (later.type->node == hasTypeDefinition_ || later.type->node == hasModellingRule_)
+      later.named = &named(xml, other);
+    else
+      later.other = idOf(xml, other);
+    if (later.named || !later.other.isNull()) references_.push_back(std::move(later));
   }
-
-  void complete(const Element& element) {
-    const auto nodeClass = space_.nodeClass(element.node);
-    if (nodeClass == NodeClass::Variable || nodeClass == NodeClass::VariableType) {
-      auto& dataType = space_.traits(element.node).dataType;
-      dataType = element.dataType ? nodeNamed(element.xml, element.dataType.value()) : space_.at(id::BaseDataType);
-      if (dataType == kNoNode)
-        findings_.error(placeOf(element.xml), fmt::format("there is no data type {}", element.dataType.value()));
-    }
-    if (element.permissions) {
-      space::PermissionSet set;
-      for (const auto one : element.permissions.children("RolePermission"))
-        set.roles.push_back({idOf(one, one.text().get()), one.attribute("Permissions").as_uint()});
-      set.restrictions = element.restrictions;
-      space_.setPermissions(element.node, std::move(set));
+  /// An id as the file has it.
+  std::string fileText(const NodeId& id) const {
+    const auto index = std::ranges::find(namespaces_, id.namespaceIndex()) - namespaces_.begin();
+    return id.inNamespace(static_cast<std::uint16_t>(index)).text();
+  }
+  void refer(const LaterReference& reference) {
+    const NodeIndex type = reference.type->node;
+    const NodeIndex other = reference.named ? reference.named->node : space_.find(reference.other);
+    if (type == kNoNode || other == kNoNode) {
+      const std::string missing = reference.named ? textOf(*reference.named) : fileText(reference.other);
+      findings_.error(placeAtOffset(reference.offset),
+                      other == kNoNode ? fmt::format("there is no node {} to refer to", missing)
+                                       : fmt::format("there is no reference type {}", textOf(*reference.type)),
+                      "is a file of another model missing?");
+    } else if (reference.isForward) {
+      space_.refer(reference.node, type, other);
+    } else {
+      space_.refer(other, type, reference.node);
     }
   }
 
@@ -378,12 +460,20 @@ class NodeSetReader {
     pugi::xml_node content = element.first_child();
     while (content && content.type() != pugi::node_element) content = content.next_sibling();
     renumber_(element);
-    auto value = variantFromXml(content, catalog_);
+    auto value = variantFromXml(content);
+    // Of a type that the file may declare itself.
+    if (value ? holdsXml(*value) : value.code() == status::BadDataTypeIdUnknown)
+      return values_.push_back({node, xmlOf(content), offsetOf(element)});
     if (!value) return findings_.error(placeOf(element), value.error().cause);
-    if (!value->isNull() && !space_.accepts(space_.traits(node), *value))
-      findings_.warn(placeOf(element), fmt::format("the value of {} is no {}", space_.path(node),
-                                                   space_.browseName(space_.traits(node).dataType).name.view()));
     space_.setValue(node, DataValue(withUsualDimensions(std::move(*value))));
+    valued_.emplace_back(node, offsetOf(element));
+  }
+
+  static bool holdsXml(const Variant& value) {
+    if (value.type() != BuiltInType::ExtensionObject) return value.type() == BuiltInType::Variant;
+    const auto isXml = [](const ExtensionObject& object) { return object.body() == ExtensionObject::Body::Xml; };
+    return value.isArray() ? std::ranges::any_of(value.items<ExtensionObject>(), isXml)
+                           : isXml(*value.get<ExtensionObject>());
   }
 
   /// No dimensions of an argument may be written as an empty list or as none (Part 3, 8.6): here it is none, and zeros
@@ -407,7 +497,7 @@ class NodeSetReader {
   }
 
   /// A file lists a structure's own fields; the attribute has those of the types above, too.
-  void inheritFields(const std::vector<Element>& added) {
+  void inheritFields() {
     std::set<NodeIndex> done;
     const auto inherit = [&](auto&& self, NodeIndex node) -> void {
       if (!done.insert(node).second || !isOfFile(node)) return;
@@ -425,8 +515,8 @@ class NodeSetReader {
       definition->fields = std::move(fields);
       space_.rareOf(node).typeDefinition = ExtensionObject::of(std::move(*definition));
     };
-    for (const Element& element : added)
-      if (space_.nodeClass(element.node) == NodeClass::DataType) inherit(inherit, element.node);
+    for (const NodeIndex node : added_)
+      if (space_.nodeClass(node) == NodeClass::DataType) inherit(inherit, node);
   }
   bool isOfFile(NodeIndex node) const {
     const auto ns = space_.nodeId(node).namespaceIndex();
@@ -480,7 +570,18 @@ class NodeSetReader {
   Findings& findings_;
   std::vector<std::uint16_t> namespaces_{0};              // the space's index by the file's
   std::unordered_map<std::string_view, NodeId> aliases_;  // texts live as long as the document
-  std::unordered_map<std::string_view, NodeIndex> named_;
+  std::unordered_map<std::string, Named, TextHash, std::equal_to<>> named_;
+  std::vector<NodeIndex> added_;
+  std::vector<LaterReference> references_;
+  struct LaterDataType {
+    NodeIndex node;
+    Named* type;  // nullptr for any
+    std::size_t offset;
+  };
+  std::vector<LaterDataType> dataTypes_;
+  std::vector<LaterXml> definitions_, values_;
+  std::vector<std::pair<NodeIndex, std::size_t>> valued_;
+  std::size_t base_ = 0;  // where the piece that is being read begins
   NodeIndex hasTypeDefinition_, hasModellingRule_;
   std::vector<std::size_t> lineStarts_;  // once something is to be told
   TypeCatalog catalog_;

@@ -170,3 +170,63 @@ TEST_CASE("mistakes in a node set are named with their line", "[model][nodeset]"
     CHECK(reportOf(findings).find(message) != std::string::npos);
   }
 }
+
+TEST_CASE("large files are read in pieces, which is no other than as a whole", "[model]") {
+  // Comments, CDATA and instructions among the nodes, '>' in attributes, an element that is closed at once.
+  std::string text =
+      R"(<?xml version="1.0"?><!-- <UAObject> --><UANodeSet xmlns="http://opcfoundation.org/UA/2011/03/UANodeSet.xsd" note="a>b">
+  <NamespaceUris><Uri>http://fernhollow.example/large</Uri></NamespaceUris>
+)";
+  const int count = 6000;
+  for (int i = 0; i < count; ++i) {
+    text += "  <UAVariable NodeId=\"ns=1;i=" + std::to_string(1000 + i) + "\" BrowseName=\"1:v>" + std::to_string(i) +
+            "\" DataType=\"i=12\">\n    <DisplayName>V</DisplayName>\n";
+    if (i % 7 == 0) text += "    <!-- </UAVariable> -->\n";
+    if (i % 5 == 0) text += "    <Description><![CDATA[</UAVariable>]]></Description>\n";
+    text +=
+        "    <References><Reference ReferenceType=\"i=40\">i=63</Reference><Reference ReferenceType=\"i=35\" "
+        "IsForward=\"false\">" +
+        std::string(i % 3 == 0 ? "i=85" : "ns=1;i=" + std::to_string(1000 + (i + 1) % count)) +
+        "</Reference></References>\n    <Value><String xmlns=\"http://opcfoundation.org/UA/2008/02/Types.xsd\">" +
+        std::to_string(i) + "</String></Value>\n  </UAVariable>\n";
+    if (i == 3000) text += "  <?pause here?><UAObject NodeId=\"ns=1;i=999\" BrowseName=\"1:alone\"/>\n";
+  }
+  text += "</UANodeSet>\n";
+  REQUIRE(text.size() > 2'000'000);
+  const auto space = test::freshSpace();
+  Findings findings;
+  model::readNodeSet(*space, {"model/x.xml", text}, findings);
+  CHECK(reportOf(findings) == "");
+  std::size_t nodes = 0;
+  for (int i = 0; i < count; ++i) {
+    const auto node = space->find(NodeId(2, static_cast<std::uint32_t>(1000 + i)));
+    if (node == space::kNoNode) continue;
+    ++nodes;
+    if (*space->value(node).value.get<String>() == String(std::to_string(i)) &&
+        space->name(node) == "v>" + std::to_string(i) &&
+        (space->description(node).text.view() == "</UAVariable>") == (i % 5 == 0))
+      continue;
+    FAIL("node " << i);
+  }
+  CHECK(nodes == count);
+  CHECK(space->find(NodeId(2, 999u)) != space::kNoNode);
+
+  SECTION("a mistake has its own line") {
+    const auto at = text.find("ns=1;i=5000");
+    const auto line =
+        static_cast<std::size_t>(std::count(text.begin(), text.begin() + static_cast<std::ptrdiff_t>(at), '\n')) + 1;
+    text.replace(at, 11, "ns=9;i=5000");
+    const auto other = test::freshSpace();
+    Findings found;
+    model::readNodeSet(*other, {"model/x.xml", text}, found);
+    REQUIRE(found.hasErrors());
+    CHECK(found.list().front().place.line == line);
+  }
+  SECTION("what breaks off is told, and read no further") {
+    text.resize(text.size() / 2);
+    const auto other = test::freshSpace();
+    Findings found;
+    model::readNodeSet(*other, {"model/x.xml", text}, found);
+    CHECK(reportOf(found).find("the file is no sound XML") != std::string::npos);
+  }
+}
