@@ -143,6 +143,9 @@ class Application {
     set(traits.accessLevel, from.accessLevel, node);
     set(traits.historizing, from.historizing, node);
     set(traits.minimumSamplingInterval, from.minimumSamplingInterval, node);
+    // A value of another type is none any more.
+    if (const auto held = running_.value(node).value; !held.isNull() && !running_.accepts(traits, held))
+      running_.setValue(node, wanted_.value(wanted));
     const NodeIndex type = wanted_.typeDefinition(wanted);
     if (type == kNoNode || !wanted_.nodeId(type).is(id::PropertyType)) return;
     if (const auto value = wanted_.value(wanted); !(value.value == running_.value(node).value)) {

@@ -528,6 +528,50 @@ TEST_CASE("a tank is added to a running server, and nobody who watches another o
   CHECK(Json::parse(level.line())["status"] == "BadNodeIdUnknown");
 }
 
+TEST_CASE("a running server is written down, compared and drawn like a file", "[plant]") {
+  const Plant plant;
+  CHECK(plant.zunthAlone("diff site " + plant.url).out.find("are the same") != std::string::npos);
+  CHECK(plant.zunthAlone("convert " + plant.url + " back.yaml").out.starts_with("wrote "));
+  CHECK(plant.zunthAlone("convert " + plant.url + " back.xml").code == 0);
+  // What came from the server is a model like any other: only values that it doesn't hold as its own are left open.
+  for (const char* file : {"back.yaml", "back.xml"}) {
+    const auto differs = plant.zunthAlone(std::string("diff site ") + file + " --output json");
+    for (const auto& change : Json::parse(differs.out)) CHECK(change["what"] == "initial value");
+  }
+  CHECK(plant.zunthAlone("outline back.yaml DF1 --filter kPa").out.find("pressure") != std::string::npos);
+  CHECK(plant.zunthAlone("draw " + plant.url + " plant.svg").code == 0);
+  CHECK(std::filesystem::exists(plant.folder.path / "plant-types.svg"));
+  CHECK(plant.zunthAlone("document site plant.html").code == 0);
+  CHECK(plant.zunthAlone("convert site plant.csv").code == 0);
+  CHECK(plant.zunthAlone("convert site plant.txt").code == 2);
+  CHECK(plant.zunthAlone("outline nowhere").code == 2);
+  CHECK(plant.zunthAlone("outline site DF1/presure").error.find("did you mean 'pressure'?") != std::string::npos);
+}
+
+TEST_CASE("values are saved and written back, but for what changed its type", "[plant]") {
+  const Plant plant;
+  CHECK(plant.zunth("write 'DF1/list=[5, 6, 7, 8]' --quiet").code == 0);
+  CHECK(plant.zunth("snapshot before.json").out.starts_with("saved "));
+  CHECK(plant.zunth("write 'DF1/list=[1, 1, 1, 1]' DF1/mode=Off --quiet").code == 0);
+  const auto shown = plant.zunth("restore before.json --dry-run --output json");
+  std::map<std::string, std::string> outcomes;
+  for (const auto& line : Json::parse(shown.out)) outcomes[line["node"]] = line["outcome"];
+  CHECK(outcomes["DF1/list"] == "would be written");
+  CHECK(outcomes["DF1/mode"] == "would be written");
+  CHECK(outcomes["DF1/pressure"] != "would be written");
+  // Another type under the same name: the value stays away from it.
+  std::ifstream in(plant.folder.path / "site/model/plant.yaml");
+  std::string text{std::istreambuf_iterator<char>(in), {}};
+  text.replace(text.find("mode: Mode = Auto"), 17, "mode: String = on");
+  plant.folder.write("site/model/plant.yaml", text);
+  REQUIRE(plant.zunthAlone("apply --site site").code == 0);
+  const auto restored = plant.zunth("restore before.json");
+  INFO(restored.out << restored.error);
+  CHECK(restored.out.find("DF1/mode  changed its type") != std::string::npos);
+  CHECK(Json::parse(plant.zunth("read DF1/list --output json").out)[0]["value"] == Json({5, 6, 7, 8}));
+  CHECK(plant.zunth("restore site/site.yaml").error.find("is no snapshot") != std::string::npos);
+}
+
 TEST_CASE("places are saved, chosen and forgotten", "[plant]") {
   Plant plant;
   const std::string zunth = program("zunth");

@@ -1,6 +1,8 @@
 #include "apps/zunth/command.hpp"
 #include "service/admin/site.hpp"
 
+#include <filesystem>
+
 #include <fmt/format.h>
 
 namespace zunth::cli {
@@ -8,7 +10,8 @@ namespace zunth::cli {
 namespace {
 
 int checkSite(const Options& options, const std::string& folder) {
-  const auto site = admin::loadSite(folder);
+  const bool isFile = std::filesystem::is_regular_file(folder);
+  const auto site = isFile ? admin::loadModel(folder) : admin::loadSite(folder);
   const auto& findings = site.findings.list();
   if (options.format == Format::Table) {
     for (const auto& text : site.report()) std::printf("%s\n", text.c_str());
@@ -33,7 +36,7 @@ void addCheck(Program program) {
   auto* verb = addVerb(program, "check", "Check a site's files: every mistake at once, with its line.",
                        "zunth check demo/hatchery");
   auto folder = std::make_shared<std::string>(".");
-  verb->add_option("SITE", *folder, "The site's folder; this one when left out");
+  verb->add_option("SITE", *folder, "The site's folder, or one model file; this folder when left out");
   verb->callback([program, folder] { program.exitCode = checkSite(program.options, *folder); });
 }
 

@@ -54,7 +54,8 @@ Awaitable<int> save(SessionPtr session, Options options, std::string file, std::
   std::vector<Found> variables;
   std::vector<ReadValueId> what;
   for (auto& node : *found)
-    if (node.nodeClass == NodeClass::Variable) {
+    // The server's own variables are not the plant's.
+    if (node.nodeClass == NodeClass::Variable && node.nodeId.namespaceIndex() >= 2) {
       what.push_back({node.nodeId, static_cast<std::uint32_t>(AttributeId::Value), {}, {}});
       variables.push_back(std::move(node));
     }
@@ -166,8 +167,9 @@ Awaitable<int> restore(SessionPtr session, Options options, std::string file, bo
   Records records({"node", "outcome"});
   for (const Kept& one : *kept) {
     ++counts[one.outcome];
-    // What is as it should be needs no line; a script gets all.
-    if (options.format != Format::Table || (one.outcome != "same" && one.outcome != "written"))
+    // What is as it should be needs no line, and nobody writes what a device measures; a script gets all.
+    if (options.format != Format::Table ||
+        (one.outcome != "same" && one.outcome != "written" && one.outcome != "not writable"))
       records.add({one.path, one.outcome});
   }
   if (!records.empty()) std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
