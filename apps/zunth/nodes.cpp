@@ -1,12 +1,14 @@
 #include "apps/zunth/nodes.hpp"
 
 #include "core/ua/generated/node_ids.hpp"
+#include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
 #include <set>
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 namespace zunth::cli {
 
@@ -93,6 +95,12 @@ class DataTypes {
       auto read = co_await readEnumeration(dataType, out);
       if (!read) co_return read.error();
     }
+    if (out.builtIn == BuiltInType::ExtensionObject && dataType.namespaceIndex() != 0) {
+      auto structure = co_await structureOf(dataType, out.dataTypeName);
+      if (!structure) co_return structure.error();
+      out.structure = *structure;
+    }
+    out.types = catalog_;
     known_[dataType] = out;
     co_return out;
   }
@@ -116,9 +124,68 @@ class DataTypes {
     co_return Result<void>();
   }
 
+  /// A structure by what the server says of its data type; nullptr when it says nothing, or one that contains itself.
+  Awaitable<Result<const StructureSchema*>> structureOf(NodeId dataType, std::string name) {
+    if (const auto* known = catalog_->find(dataType)) co_return known;
+    if (!underway_.insert(dataType.text()).second) co_return nullptr;
+    auto read =
+        co_await session_->readAttributes(dataType, std::vector<AttributeId>(1, AttributeId::DataTypeDefinition));
+    if (!read) co_return read.error();
+    const auto* object = read->front().value.get<ExtensionObject>();
+    if (!object) co_return nullptr;
+    auto definition = object->as<StructureDefinition>();
+    if (!definition) co_return nullptr;
+    StructureSchema schema;
+    schema.name = name;
+    schema.typeId = dataType;
+    schema.binaryId = definition->defaultEncodingId;
+    using Kind = StructureSchema::Kind;
+    if (definition->structureType == StructureType::Union) schema.kind = Kind::Union;
+    if (definition->structureType == StructureType::StructureWithOptionalFields) schema.kind = Kind::WithOptionalFields;
+    for (const auto& field : definition->fields) {
+      auto facts = co_await this->facts(field.dataType);
+      if (!facts) co_return facts.error();
+      FieldSchema one;
+      one.name = field.name.str();
+      one.type = facts->builtIn;
+      one.valueRank = field.valueRank;
+      one.isOptional = field.isOptional;
+      if (one.type == BuiltInType::ExtensionObject) {
+        one.structure = facts->structure ? facts->structure : catalog_->find(field.dataType);
+        if (!one.structure && field.dataType.namespaceIndex() != 0) co_return nullptr;
+      }
+      if (!facts->enumeration.empty()) one.enumeration = enumerationOf(*facts);
+      schema.fields.push_back(std::move(one));
+    }
+    co_return catalog_->add(std::move(schema));
+  }
+  const EnumerationSchema* enumerationOf(const VariableFacts& facts) {
+    EnumerationSchema schema;
+    schema.name = facts.dataTypeName;
+    for (const auto& [number, name] : facts.enumeration)
+      schema.members.emplace_back(name, static_cast<std::int32_t>(number));
+    return catalog_->add(std::move(schema));
+  }
+
   SessionPtr session_;
   std::unordered_map<NodeId, VariableFacts> known_;
+  std::shared_ptr<TypeCatalog> catalog_ = std::make_shared<TypeCatalog>();
+  std::set<std::string> underway_;
 };
+
+/// A structure's JSON as people read it: {grams: 400, pellets: 3 mm}.
+std::string words(const Json& json) {
+  std::string out;
+  if (json.is_object()) {
+    for (const auto& [name, value] : json.items()) out += (out.empty() ? "" : ", ") + name + ": " + words(value);
+    return "{" + out + "}";
+  }
+  if (json.is_array()) {
+    for (const auto& value : json) out += (out.empty() ? "" : ", ") + words(value);
+    return "[" + out + "]";
+  }
+  return json.is_string() ? json.get<std::string>() : json.dump();
+}
 
 }  // namespace
 
@@ -290,10 +357,56 @@ std::string valueText(const Variant& value, const VariableFacts& facts) {
   if (const auto* number = value.get<std::int32_t>())
     for (const auto& [member, name] : facts.enumeration)
       if (member == *number) return fmt::format("{} ({})", name, *number);
-  return format(value);
+  return facts.structure ? words(valueJson(value, facts)) : format(value);
 }
 
+Json valueJson(const Variant& value, const VariableFacts& facts) {
+  if (!facts.structure) return toJson(value);
+  return toJson(value, JsonOptions{JsonForm::Plain, facts.types.get(), {}});
+}
+
+namespace {
+
+/// A structure, or a list of them, typed as JSON.
+Result<Variant> typedStructure(const std::string& text, const VariableFacts& facts) {
+  const auto object = [&](const Json& json) -> Result<ExtensionObject> {
+    std::vector<std::string> names;
+    for (const auto& field : facts.structure->fields) names.push_back(field.name);
+    for (const auto& [name, value] : json.items())
+      if (std::ranges::find(names, name) == names.end()) {
+        const auto near = nearest(name, names);
+        return Error{status::BadTypeMismatch, fmt::format("{} has no field '{}'", facts.dataTypeName, name),
+                     near.empty() ? fmt::format("it has: {}", fmt::join(names, ", ")) : near};
+      }
+    auto octets = structureFromJson(json, *facts.structure, *facts.types);
+    if (!octets) return Error{status::BadTypeMismatch, octets.error().cause, {}};
+    return ExtensionObject::binary(facts.structure->binaryId, ByteString(BytesView(*octets)));
+  };
+  const Json json = Json::parse(text, nullptr, false);
+  const bool isList = facts.valueRank >= 1;
+  if (json.is_discarded() || (isList ? !json.is_array() : !json.is_object())) {
+    const std::string example = fmt::format(
+        "{{\"{}\": ...}}", facts.structure->fields.empty() ? "field" : facts.structure->fields.front().name);
+    return Error{status::BadTypeMismatch, fmt::format("'{}' is no {}", text, facts.dataTypeName),
+                 "as JSON, in quotes: '" + (isList ? "[" + example + "]" : example) + "'"};
+  }
+  if (!isList) {
+    auto one = object(json);
+    return one ? Result<Variant>(Variant(std::move(*one))) : one.error();
+  }
+  std::vector<ExtensionObject> list;
+  for (const auto& each : json) {
+    auto one = object(each);
+    if (!one) return one.error();
+    list.push_back(std::move(*one));
+  }
+  return Variant::array(list);
+}
+
+}  // namespace
+
 Result<Variant> typedValue(const std::string& text, const VariableFacts& facts) {
+  if (facts.structure) return typedStructure(text, facts);
   std::vector<std::string> names;
   for (const auto& [member, name] : facts.enumeration) {
     if (name == text) return Variant(static_cast<std::int32_t>(member));

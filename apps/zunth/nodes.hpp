@@ -1,6 +1,7 @@
 #pragma once
 
 #include "apps/zunth/command.hpp"
+#include "core/ua/structure_schema.hpp"
 
 /// Nodes as the command line names and knows them.
 namespace zunth::cli {
@@ -36,6 +37,8 @@ struct VariableFacts {
   std::uint8_t accessLevel = 0;
   std::string unit;
   std::vector<std::pair<std::int64_t, std::string>> enumeration;
+  std::shared_ptr<const ua::TypeCatalog> types;    // where the server's own structures are known
+  const ua::StructureSchema* structure = nullptr;  // of a structure that the server defines itself
   bool isWritable() const { return accessLevel & ua::AccessLevelType::CurrentWrite; }
 };
 /// In the order of `variables`; what the server doesn't tell is left at its default.
@@ -43,9 +46,12 @@ Awaitable<ua::Result<std::vector<VariableFacts>>> factsOf(SessionPtr session, st
 /// The facts of a data type alone, as for a method's argument.
 Awaitable<ua::Result<VariableFacts>> factsOfType(SessionPtr session, ua::NodeId dataType, std::int32_t valueRank);
 
-/// The value as people read it: an enumeration by its name, everything else as ua::format() has it.
+/// The value as people read it: an enumeration by its name, a structure by its fields, everything else as
+/// ua::format() has it.
 std::string valueText(const ua::Variant& value, const VariableFacts& facts);
-/// What was typed, as the variable's type: an enumeration's name counts, too.
+/// The value as scripts read it.
+Json valueJson(const ua::Variant& value, const VariableFacts& facts);
+/// What was typed, as the variable's type: an enumeration's name counts, too, and a structure is typed as JSON.
 ua::Result<ua::Variant> typedValue(const std::string& text, const VariableFacts& facts);
 
 }  // namespace zunth::cli

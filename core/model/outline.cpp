@@ -1,6 +1,7 @@
 #include "core/model/outline.hpp"
 
 #include "core/space/attributes.hpp"
+#include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -129,7 +130,7 @@ class Outliner {
 
 }  // namespace
 
-NodeFacts factsOf(const Space& space, NodeIndex node) {
+NodeFacts factsOf(const Space& space, NodeIndex node, const TypeCatalog* types) {
   NodeFacts facts;
   facts.name = std::string(space.name(node));
   facts.about = space.description(node).text.str();
@@ -149,7 +150,10 @@ NodeFacts factsOf(const Space& space, NodeIndex node) {
     facts.access += facts.access.empty() ? "property" : ", property";
   if (space.hasSource(node)) return facts;
   const Variant value = space.value(node).value;
-  if (!value.isNull()) facts.value = format(value);
+  if (!value.isNull())
+    facts.value = value.type() == BuiltInType::ExtensionObject && types
+                      ? toJson(value, JsonOptions{JsonForm::Plain, types, {}}).dump()
+                      : format(value);
   if (!value.isNull() && !value.isArray() && value.type() == BuiltInType::Int32 && traits.dataType != kNoNode)
     if (const auto* rare = space.rare(traits.dataType); rare && !rare->typeDefinition.isNull())
       if (auto members = rare->typeDefinition.as<EnumDefinition>())

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/space/space.hpp"
+#include "core/ua/structure_schema.hpp"
 
 #include <string>
 #include <vector>
@@ -18,7 +19,8 @@ struct NodeFacts {
   std::string value;   // initial, short
   std::string about;
 };
-NodeFacts factsOf(const space::Space& space, space::NodeIndex node);
+/// `types` are the site's structures, by which their values are told.
+NodeFacts factsOf(const space::Space& space, space::NodeIndex node, const ua::TypeCatalog* types = nullptr);
 
 /// "seconds UInt16, how Mode[]" of a method's InputArguments or OutputArguments.
 std::string argumentsText(const space::Space& space, space::NodeIndex method, const char* property);

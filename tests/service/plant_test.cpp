@@ -29,9 +29,11 @@ objects:
     serial: String
     mode: Mode = Auto writable
     list: Int32[4] = [1, 2, 3, 4] writable
+    feed: {is: Feed writable, starts: {grams: 400, mode: Auto}}
     wash(seconds UInt16) -> started Boolean: Clean it
 types:
   Mode: enum Off | Auto
+  Feed: "struct { grams UInt32, why? String, mode Mode, times Double[] }"
 )");
     folder.write("site/devices/filter.yaml", "driver: modbus-tcp\nport: " + simulatorPort + R"(
 every: 100 ms
@@ -190,6 +192,12 @@ TEST_CASE("arrays, enumerations and several values are written and read", "[plan
   CHECK(read[0]["value"] == Json{4, 3, 2, 1});
   CHECK(read[1]["value"] == 0);
   CHECK(plant.zunth("read 'DF1/m*'").out.find("Off (0)") != std::string::npos);
+  // A structure of the site's own, which the client learns of from the server.
+  CHECK(plant.zunth("read DF1/feed").out.find("{grams: 400, mode: Auto_1, times: []}") != std::string::npos);
+  CHECK(plant.zunth(R"(write 'DF1/feed={"grams": 5, "why": "a test", "times": [1.5]}' --quiet)").code == 0);
+  CHECK(Json::parse(plant.zunth("read DF1/feed --output json").out)[0]["value"] ==
+        Json::parse(R"({"grams": 5, "why": "a test", "mode": "Off_0", "times": [1.5]})"));
+  CHECK(plant.zunth(R"(write 'DF1/feed={"gramms": 5}')").error.find("Feed has no field 'gramms'") != std::string::npos);
   const auto tree = Json::parse(plant.zunth("tree --output json").out);
   CHECK(std::any_of(tree.begin(), tree.end(),
                     [](const Json& n) { return n["path"] == "DF1/wash" && n["class"] == "Method"; }));

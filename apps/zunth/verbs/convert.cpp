@@ -5,6 +5,7 @@
 #include "core/model/nodeset.hpp"
 #include "core/model/outline.hpp"
 #include "core/model/table.hpp"
+#include "core/space/type_catalog.hpp"
 #include "core/ua/text.hpp"
 
 #include <filesystem>
@@ -105,8 +106,9 @@ int showOutline(const Options& options, const std::string& from, const std::stri
   Records records(
       isTable ? std::vector<std::string>{"name", "type", "unit", "range", "access", "initial"}
               : std::vector<std::string>{"path", "type", "unit", "range", "access", "initial", "about", "nodeId"});
+  const auto types = space::typeCatalog(space);
   for (const auto& row : model::outline(space, root, wanted)) {
-    const auto facts = model::factsOf(space, row.node);
+    const auto facts = model::factsOf(space, row.node, &types);
     if (!isTable) {
       records.add({space.path(row.node), facts.type, facts.unit, facts.range, facts.access, facts.value, facts.about,
                    space.nodeId(row.node).text()});

@@ -45,10 +45,11 @@ Awaitable<int> readValues(SessionPtr session, Options options, std::vector<std::
     anyBad |= value.status.isBad();
     const auto time = value.sourceTimestamp.isNull() ? std::string() : localTime(value.sourceTimestamp.time());
     const std::string status(value.status.name());
-    records.add({(*nodes)[i].path,
-                 Cell(value.value.isNull() ? "-" : valueText(value.value, (*facts)[i]), toJson(value.value)),
-                 (*facts)[i].unit, Cell(coloured(value.status, status), status),
-                 Cell(dim(time), value.sourceTimestamp.isNull() ? Json() : Json(value.sourceTimestamp.text()))});
+    records.add(
+        {(*nodes)[i].path,
+         Cell(value.value.isNull() ? "-" : valueText(value.value, (*facts)[i]), valueJson(value.value, (*facts)[i])),
+         (*facts)[i].unit, Cell(coloured(value.status, status), status),
+         Cell(dim(time), value.sourceTimestamp.isNull() ? Json() : Json(value.sourceTimestamp.text()))});
   }
   std::fputs(records.text(options.format, isTerminal(), {1}).c_str(), stdout);
   co_return anyBad ? kNo : kDone;

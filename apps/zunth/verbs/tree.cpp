@@ -158,7 +158,7 @@ Awaitable<int> showTree(SessionPtr session, Options options, TreeOptions tree) {
         const auto& current = values[at->second];
         value = current.status.isBad() ? coloured(current.status, std::string(current.status.name()))
                                        : valueText(current.value, own);
-        json = toJson(current.value);
+        json = valueJson(current.value, own);
       }
     }
     std::vector<Cell> row;

@@ -97,17 +97,17 @@ class Board {
     if (options_.format == Format::Json) {
       Json json{{"time", value.sourceTimestamp.isNull() ? Json() : Json(value.sourceTimestamp.text())},
                 {"node", nodes_[at].path},
-                {"value", toJson(value.value)},
+                {"value", valueJson(value.value, facts_[at])},
                 {"unit", facts_[at].unit},
                 {"status", name}};
       std::printf("%s\n", json.dump(-1, ' ', false, Json::error_handler_t::replace).c_str());
     } else {
       Records record({"time", "node", "value", "unit", "status"});
       const std::string time = value.sourceTimestamp.isNull() ? "-" : localTime(value.sourceTimestamp.time());
-      record.add({Cell(time, value.sourceTimestamp.isNull() ? Json() : Json(value.sourceTimestamp.text())),
-                  nodes_[at].path,
-                  Cell(value.value.isNull() ? "-" : valueText(value.value, facts_[at]), toJson(value.value)),
-                  facts_[at].unit, name});
+      record.add(
+          {Cell(time, value.sourceTimestamp.isNull() ? Json() : Json(value.sourceTimestamp.text())), nodes_[at].path,
+           Cell(value.value.isNull() ? "-" : valueText(value.value, facts_[at]), valueJson(value.value, facts_[at])),
+           facts_[at].unit, name});
       std::string text = record.text(options_.format, false);
       if (options_.format == Format::Csv) text = text.substr(text.find('\n') + 1);
       std::fputs(text.c_str(), stdout);

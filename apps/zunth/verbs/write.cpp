@@ -54,8 +54,8 @@ Awaitable<int> writeValues(SessionPtr session, Options options, std::vector<Assi
       code = fail(error);
       continue;
     }
-    records.add(
-        {node->path, Cell(valueText(*value, own), toJson(*value)), own.unit, std::string(outcome->error.code.name())});
+    records.add({node->path, Cell(valueText(*value, own), valueJson(*value, own)), own.unit,
+                 std::string(outcome->error.code.name())});
   }
   if (!options.quiet && !records.empty()) std::fputs(records.text(options.format, isTerminal(), {1}).c_str(), stdout);
   co_return code;
