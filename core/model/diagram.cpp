@@ -242,7 +242,7 @@ class InstanceCards {
 
  private:
   bool isOfType(NodeIndex type, NodeIndex child) const {
-    for (; type != kNoNode; type = space_.supertype(type))
+    for (int depth = 0; type != kNoNode && depth < 100; type = space_.supertype(type), ++depth)
       if (space_.child(type, space_.browseName(child)) != kNoNode) return true;
     return false;
   }

@@ -232,9 +232,7 @@ class LanguageWriter {
       if (!value.isNull()) writeStarts(type, value, 2);
     }
     writeRefers(type, 2);
-    std::vector<NodeIndex> models;
-    for (NodeIndex above = super; above != kNoNode; above = space_.supertype(above)) models.push_back(above);
-    writeChildren(type, models, 2);
+    writeChildren(type, chainFrom(super), 2);
     if (out_.size() == before) {  // a type that says nothing of its own
       out_.pop_back();
       out_ += " {extends: BaseObjectType}\n";
@@ -295,6 +293,12 @@ class LanguageWriter {
            space_.parent(child) == parent &&
            (space_.nodeClass(child) == NodeClass::Object || space_.nodeClass(child) == NodeClass::Variable ||
             space_.nodeClass(child) == NodeClass::Method);
+  }
+  /// A type and those above it; what a foreign server says may go round in circles.
+  Models chainFrom(NodeIndex type) const {
+    Models chain;
+    for (; type != kNoNode && chain.size() < 100; type = space_.supertype(type)) chain.push_back(type);
+    return chain;
   }
   void writeChildren(NodeIndex node, const Models& models, int depth) {
     for (const auto& reference : space_.references(node)) {
@@ -386,10 +390,8 @@ class LanguageWriter {
     if (!isCopy) writeBy(node, parent, depth + 1, spec);
     if (space_.nodeClass(node) == NodeClass::Variable) writeValue(node, isCopy ? declaration : kNoNode, depth + 1);
     writeRefers(node, depth + 1, isCopy ? declaration : kNoNode);
-    Models below;
-    if (isCopy) below.push_back(declaration);
-    for (NodeIndex type = space_.typeDefinition(node); type != kNoNode; type = space_.supertype(type))
-      below.push_back(type);
+    Models below = chainFrom(space_.typeDefinition(node));
+    if (isCopy) below.insert(below.begin(), declaration);
     writeChildren(node, below, depth + 1);
     finish(start, afterKey, depth, key + (endsInQuestion ? "?" : ""), spec,
            isCopy && isMandatory(declaration) && !isOverride);
@@ -728,7 +730,8 @@ class LanguageWriter {
     if (path != space_.nodeId(target).text()) return path;
     // Below no object: a type, or a part of one.
     std::string out;
-    for (NodeIndex at = target; at != kNoNode; at = space_.parent(at)) {
+    int depth = 0;
+    for (NodeIndex at = target; at != kNoNode && depth < 100; at = space_.parent(at), ++depth) {
       out = name(at) + (out.empty() ? "" : "/") + out;
       if (isType(space_.nodeClass(at))) return "types/" + out;
     }

@@ -191,6 +191,7 @@ class NodeSetReader {
       if (named.node == kNoNode && named.isId) named.node = space_.find(idOf({}, text));
     for (const auto& reference : references_) refer(reference);
     references_ = {};
+    refuseCycles();
     for (const auto& [node, type, offset] : dataTypes_) {
       space_.traits(node).dataType = type ? type->node : space_.at(id::BaseDataType);
       if (space_.traits(node).dataType == kNoNode)
@@ -218,6 +219,23 @@ class NodeSetReader {
       if (!value.isNull() && !space_.accepts(space_.traits(node), value))
         findings_.warn(placeAtOffset(offset), fmt::format("the value of {} is no {}", space_.path(node),
                                                           space_.name(space_.traits(node).dataType)));
+    }
+  }
+  /// A type that is its own supertype, be it through others, would never end.
+  void refuseCycles() {
+    for (const NodeIndex node : added_) {
+      if (space_.supertype(node) == kNoNode) continue;
+      NodeIndex slow = node, fast = node;
+      do {
+        slow = space_.supertype(slow);
+        fast = space_.supertype(fast);
+        if (fast != kNoNode) fast = space_.supertype(fast);
+      } while (fast != kNoNode && slow != fast);
+      if (fast == kNoNode) continue;
+      findings_.error(placeAtOffset(0), fmt::format("the type {} is its own supertype", space_.name(node)),
+                      "look at its HasSubtype references, and at those of the types above");
+      // Cut here, so that nothing goes round in it.
+      space_.unrefer(space_.supertype(node), space_.at(id::HasSubtype), node);
     }
   }
   const std::string& textOf(const Named& wanted) const {

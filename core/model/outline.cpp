@@ -27,16 +27,6 @@ std::string propertyText(const Space& space, NodeIndex node, const char* name) {
   return property == kNoNode || space.hasSource(property) ? "" : format(space.value(property).value);
 }
 
-std::string unitOf(const Space& space, NodeIndex node) {
-  const NodeIndex property = space.child(node, {0, "EngineeringUnits"}, id::HasProperty);
-  if (property == kNoNode) return {};
-  const DataValue held = space.value(property);
-  const auto* object = held.value.get<ExtensionObject>();
-  if (!object) return {};
-  const auto unit = object->as<EUInformation>();
-  return unit ? unit->displayName.text.str() : std::string();
-}
-
 std::string typeText(const Space& space, NodeIndex node) {
   const NodeIndex definition = space.typeDefinition(node);
   if (space.nodeClass(node) == NodeClass::Object)
@@ -130,6 +120,16 @@ class Outliner {
 
 }  // namespace
 
+std::string unitText(const Space& space, NodeIndex node) {
+  const NodeIndex property = space.child(node, {0, "EngineeringUnits"}, id::HasProperty);
+  if (property == kNoNode) return {};
+  const DataValue held = space.value(property);
+  const auto* object = held.value.get<ExtensionObject>();
+  if (!object) return {};
+  const auto unit = object->as<EUInformation>();
+  return unit ? unit->displayName.text.str() : std::string();
+}
+
 NodeFacts factsOf(const Space& space, NodeIndex node, const TypeCatalog* types) {
   NodeFacts facts;
   facts.name = std::string(space.name(node));
@@ -139,7 +139,7 @@ NodeFacts factsOf(const Space& space, NodeIndex node, const TypeCatalog* types) 
   if (nodeClass == NodeClass::Method) facts.type = signatureText(space, node).substr(facts.name.size());
   if (nodeClass != NodeClass::Variable && nodeClass != NodeClass::VariableType) return facts;
   facts.type = typeText(space, node);
-  facts.unit = unitOf(space, node);
+  facts.unit = unitText(space, node);
   if (const auto range = space::rangeProperty(space, node, "EURange"))
     facts.range = fmt::format("{}..{}", range->low, range->high);
   const auto& traits = space.traits(node);

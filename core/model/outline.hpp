@@ -22,6 +22,9 @@ struct NodeFacts {
 /// `types` are the site's structures, by which their values are told.
 NodeFacts factsOf(const space::Space& space, space::NodeIndex node, const ua::TypeCatalog* types = nullptr);
 
+/// The symbol of a variable's engineering unit; empty when it has none.
+std::string unitText(const space::Space& space, space::NodeIndex variable);
+
 /// "seconds UInt16, how Mode[]" of a method's InputArguments or OutputArguments.
 std::string argumentsText(const space::Space& space, space::NodeIndex method, const char* property);
 /// "wash(seconds UInt16) -> started Boolean".

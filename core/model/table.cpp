@@ -1,5 +1,6 @@
 #include "core/model/table.hpp"
 
+#include "core/model/outline.hpp"
 #include "core/model/words.hpp"
 #include "core/space/attributes.hpp"
 #include "core/ua/text.hpp"
@@ -294,16 +295,11 @@ std::string writeTable(const Space& space, std::span<const std::uint16_t> namesp
     if (!isOwnType && traits.valueRank >= 1)
       typeName += "[" + std::string(static_cast<std::size_t>(traits.valueRank - 1), ',') + "]";
     const auto range = space::rangeProperty(space, node, "EURange");
-    const NodeIndex unitNode = space.child(node, {0, "EngineeringUnits"}, id::HasProperty);
-    std::string unit;
-    if (unitNode != kNoNode)
-      if (const DataValue held = space.value(unitNode); const auto* object = held.value.get<ExtensionObject>())
-        if (auto information = object->as<EUInformation>()) unit = information->displayName.text.str();
     const Variant value = space.hasSource(node) ? Variant() : space.value(node).value;
     const bool isPlain = value.type() != BuiltInType::ExtensionObject && !value.isNull();
     rows.push_back(
         {path,
-         {typeName, unit, range ? rangeText(*range) : "",
+         {typeName, unitText(space, node), range ? rangeText(*range) : "",
           traits.accessLevel & AccessLevelType::CurrentWrite ? "writable" : "read", isPlain ? format(value) : "",
           space.description(node).text.str(),
           space.displayName(node).text.view() == space.name(node) ? "" : space.displayName(node).text.str()}});

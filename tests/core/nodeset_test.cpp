@@ -171,6 +171,23 @@ TEST_CASE("mistakes in a node set are named with their line", "[model][nodeset]"
   }
 }
 
+TEST_CASE("types that go round in circles are refused", "[model]") {
+  const auto type = [](int number, int above) {
+    return "<UAObjectType NodeId=\"ns=1;i=" + std::to_string(number) + "\" BrowseName=\"1:T" + std::to_string(number) +
+           "\"><References><Reference ReferenceType=\"i=45\" IsForward=\"false\">ns=1;i=" + std::to_string(above) +
+           "</Reference></References></UAObjectType>";
+  };
+  const std::string head =
+      "<UANodeSet xmlns=\"http://opcfoundation.org/UA/2011/03/UANodeSet.xsd\"><NamespaceUris><Uri>urn:x</Uri>"
+      "</NamespaceUris>";
+  for (const auto& types : {type(1, 1), type(1, 2) + type(2, 1), type(1, 2) + type(2, 3) + type(3, 2)}) {
+    const auto space = test::freshSpace();
+    Findings findings;
+    model::readNodeSet(*space, {"model/x.xml", head + types + "</UANodeSet>"}, findings);
+    CHECK(reportOf(findings).find("is its own supertype") != std::string::npos);
+  }
+}
+
 TEST_CASE("large files are read in pieces, which is no other than as a whole", "[model]") {
   // Comments, CDATA and instructions among the nodes, '>' in attributes, an element that is closed at once.
   std::string text =
