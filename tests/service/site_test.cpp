@@ -133,3 +133,49 @@ TEST_CASE("endpoint URLs are read and written", "[net]") {
        {"", "127.0.0.1:4840", "http://x", "opc.tcp://", "opc.tcp://x:", "opc.tcp://x:70000", "opc.tcp://:4840"})
     CHECK(net::Url::parse(wrong).code() == status::BadTcpEndpointUrlInvalid);
 }
+
+TEST_CASE("a site's tables and units are part of its model", "[site]") {
+  test::TemporaryFolder folder;
+  folder.write("units.csv", "symbol,name,code\nlpm,litre per minute,L2\nfish,fish,\n");
+  folder.write("model/points.csv",
+               "path,type,unit,range,point\nF1/flow,Double,lpm,0..9,dev-F1/a\nF1/count,UInt32,fish,,\n");
+  const auto site = siteWith("  F1/a: dev-F1/a\n", folder);
+  for (const auto& line : site.report()) FAIL(line);
+  REQUIRE(site.bindings.variables.size() == 2);
+  CHECK(site.space->path(site.bindings.variables[1].variable) == "F1/flow");
+  CHECK(site.space->path(site.space->find(NodeId(2, String("F1/count")))) == "F1/count");
+
+  folder.write("model/points.csv", "path,type,unit\nF1/flow,Double,lpn\n");
+  const auto wrong = siteWith("  F1/a: dev-F1/a\n", folder);
+  REQUIRE(wrong.findings.list().size() == 1);
+  CHECK(wrong.findings.list()[0].message == "there is no unit 'lpn'");
+  CHECK(wrong.findings.list()[0].hint == "did you mean 'lpm'?");
+  folder.write("units.csv", "symbol,name,code\nlpm\n");
+  CHECK(!siteWith("  F1/a: dev-F1/a\n", folder).isSound());
+}
+
+TEST_CASE("what is writable beside bound variables and bound to nothing is told once", "[site]") {
+  test::TemporaryFolder folder;
+  folder.write("site.yaml", kSite);
+  folder.write(
+      "model/m.yaml",
+      "namespace: http://fernhollow.example/test\ntypes:\n  T: {a: Double, goal: Double writable}\nobjects:\n  "
+      "'F{1..3}': T\n");
+  folder.write("devices/dev-F1.yaml", kDevice);
+  folder.write("bindings/b.yaml", "bindings:\n  F1/a: dev-F1/a\n  F2/a: dev-F1/a\n");
+  const auto site = admin::loadSite(folder.path);
+  CHECK(site.isSound());
+  REQUIRE(site.findings.list().size() == 1);
+  CHECK(site.findings.list()[0].message == "F1/goal (and 1 more) is writable and bound to no point");
+}
+
+TEST_CASE("a model file is checked alone", "[site]") {
+  test::TemporaryFolder folder;
+  folder.write("m.yaml", "namespace: urn:fernhollow.example:m\nobjects:\n  A:\n    x: Duoble\n");
+  folder.write("t.csv", "path,type\nA/x,Double\n");
+  const auto wrong = admin::loadModel(folder.path / "m.yaml");
+  REQUIRE(wrong.findings.list().size() == 1);
+  CHECK(wrong.findings.list()[0].place.line == 4);
+  CHECK(admin::loadModel(folder.path / "t.csv").isSound());
+  CHECK(!admin::loadModel(folder.path / "gone.yaml").isSound());
+}
