@@ -1,7 +1,6 @@
 #include "core/space/instances.hpp"
 
 #include <algorithm>
-#include <ranges>
 
 namespace zunth::space {
 
@@ -85,7 +84,8 @@ const std::vector<NodeIndex>& Declarations::mandatoryOf(NodeIndex type) {
   std::vector<NodeIndex> chain;
   for (NodeIndex at = type; at != kNoNode && chain.size() < 100; at = space_.supertype(at)) chain.push_back(at);
   std::vector<NodeIndex> declared;
-  for (const NodeIndex at : std::views::reverse(chain))
+  std::ranges::reverse(chain);
+  for (const NodeIndex at : chain)
     for (const auto& reference : space_.references(at)) {
       const NodeIndex child = reference.target();
       if (!reference.isForward() || isType(space_.nodeClass(child)) ||
