@@ -208,7 +208,12 @@ class Builder {
       case NodeClass::ObjectType: return buildObjectType(type, supertype);
       case NodeClass::VariableType: return buildVariableType(type, supertype, is);
       case NodeClass::ReferenceType: return buildReferenceType(type, supertype);
-      default: addTypeNode(type, supertype, entry);
+      default:
+        addTypeNode(type, supertype, entry);
+        for (const Entry& child : entry.entries)
+          if (!isTypeWord(child.key.text))
+            error(child.key.place, fmt::format("a type that extends {} has no parts", space_.name(supertype)),
+                  "one with fields says: is: struct, and one with values: is: enum");
     }
   }
 
@@ -427,6 +432,12 @@ class Builder {
     }
     const NodeIndex type = draft_.findType(*child.spec.type);
     if (type == kNoNode) return kNoNode;
+    const bool isOfValues = space_.nodeClass(type) == NodeClass::DataType;
+    if (space_.isAbstract(type) && !isOfValues && !child.inType) {
+      error(child.spec.type->place, fmt::format("'{}' is abstract: nothing is just that", child.spec.type->text),
+            "name a type that extends it");
+      return kNoNode;
+    }
     if (space_.nodeClass(type) == NodeClass::ObjectType) {
       if (child.spec.unit || child.spec.range || child.spec.initial)
         error(child.is->place, fmt::format("'{}' is an object type: it has no value", child.spec.type->text),

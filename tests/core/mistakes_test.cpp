@@ -14,6 +14,7 @@ struct Mistake {
 
 // clang-format off
 // clang-format off
+// clang-format off
 const Mistake kMistakes[] = {
     {"a type that is misspelt",
      "types:\n"
@@ -268,6 +269,26 @@ const Mistake kMistakes[] = {
      "    5 |   P1: {extends: Pump}\n"
      "      |        ^^^^^^^\n"
      "        write 'is:' before its type\n"},
+    {"an instance of an abstract type",
+     "types:\n"
+     "  Machine: {abstract: yes, hours: UInt32}\n"
+     "objects:\n"
+     "  M1: Machine\n",
+     "model/plant.yaml:5:7: error: 'Machine' is abstract: nothing is just that\n"
+     "    5 |   M1: Machine\n"
+     "      |       ^^^^^^^\n"
+     "        name a type that extends it\n"},
+    {"fields without saying that it is a structure",
+     "types:\n"
+     "  Feed:\n"
+     "    extends: Structure\n"
+     "    grams: UInt32\n"
+     "objects:\n"
+     "  P1: {plan: Feed}\n",
+     "model/plant.yaml:5:5: error: a type that extends Structure has no parts\n"
+     "    5 |     grams: UInt32\n"
+     "      |     ^^^^^\n"
+     "        one with fields says: is: struct, and one with values: is: enum\n"},
     {"an alias",
      "objects:\n"
      "  P1: &p\n"
