@@ -184,7 +184,7 @@ std::string words(const Json& json) {
     for (const auto& value : json) out += (out.empty() ? "" : ", ") + words(value);
     return "[" + out + "]";
   }
-  return json.is_string() ? json.get<std::string>() : json.dump();
+  return json.is_string() ? json.get<std::string>() : json.dump(-1, ' ', false, Json::error_handler_t::replace);
 }
 
 }  // namespace

@@ -31,7 +31,9 @@ std::string csvField(const std::string& text) {
 }
 
 std::string csvOf(const Cell& cell) {
-  return csvField(cell.json.is_string() ? cell.json.get<std::string>() : cell.json.is_null() ? "" : cell.json.dump());
+  return csvField(cell.json.is_string() ? cell.json.get<std::string>()
+                  : cell.json.is_null() ? ""
+                                        : cell.json.dump(-1, ' ', false, Json::error_handler_t::replace));
 }
 
 }  // namespace

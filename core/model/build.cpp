@@ -3,6 +3,7 @@
 #include "core/model/data_types.hpp"
 #include "core/model/draft.hpp"
 #include "core/model/initial_value.hpp"
+#include "core/model/links.hpp"
 #include "core/model/state_machine.hpp"
 #include "core/model/words.hpp"
 #include "core/space/attributes.hpp"
@@ -67,9 +68,9 @@ class Builder {
     for (const Source& source : sources_) {
       draft_.source = &source;
       if (const Entry* views = source.root->find("views"))
-        for (const Entry& view : views->entries) addView(view);
+        for (const Entry& view : views->entries) links_.addView(view);
     }
-    for (const Link& link : links_) addLinks(link);
+    links_.addAll();
     for (const NodeIndex machine : machines_)
       if (space_.exists(machine)) enterFirstState(space_, machine);
     if (anyObjects) warnOfUnused();
@@ -105,17 +106,8 @@ class Builder {
       for (const Entry& entry : types->entries) draft_.declare(entry, source);
     if (const Entry* ids = root.find("ids"))
       for (const Entry& line : ids->entries)
-        if (const auto id = line.value ? givenId(*line.value, source.ns) : std::nullopt)
+        if (const auto id = line.value ? draft_.givenId(*line.value, source.ns) : std::nullopt)
           draft_.giveId({source.ns, line.key.text}, *id);
-  }
-
-  /// "5001", "s=Some.Name", "g=...": an id in the model's own namespace; what is none is reported.
-  std::optional<NodeId> givenId(const Text& text, std::uint16_t ns) {
-    auto id = NodeId::parse(text.text.find('=') == std::string::npos ? "i=" + text.text : text.text);
-    if (id && id->namespaceIndex() == 0) return id->inNamespace(ns);
-    error(text.place, fmt::format("'{}' is no id in the model's namespace", text.text),
-          "as in: node-id: 5001, or node-id: s=Some.Name");
-    return std::nullopt;
   }
 
   /// imports: [URI], or {prefix: URI}; a version that is needed at least may follow the URI.
@@ -224,7 +216,7 @@ class Builder {
 
   NodeIndex addTypeNode(TypeDeclaration& type, NodeIndex supertype, const Entry& entry) {
     NewNode node;
-    node.nodeId = idOf({type.source->ns, "types/" + entry.key.text}, entry);
+    node.nodeId = draft_.idOf({type.source->ns, "types/" + entry.key.text}, entry);
     node.nodeClass = space_.nodeClass(supertype);
     node.browseName = {type.source->ns, String(entry.key.text)};
     node.isAbstract = isOn(entry, "abstract");
@@ -256,7 +248,7 @@ class Builder {
         error(entry.key.place, fmt::format("'{}' is no state machine", entry.key.text),
               "say: extends: FiniteStateMachineType");
     }
-    rememberLinks(type.node, entry);
+    links_.remember(type.node, entry);
   }
 
   void buildVariableType(TypeDeclaration& type, NodeIndex supertype, const Text* is) {
@@ -326,7 +318,7 @@ class Builder {
   void addTop(const Entry& entry) {
     NodeIndex parent = space_.at(id::ObjectsFolder);
     if (const Text* in = entry.textOf("in")) {
-      parent = findNode(*in, kNoNode);
+      parent = links_.findNode(*in, kNoNode);
       if (parent == kNoNode) return;
     }
     addChildren(parent, entry, false);
@@ -403,7 +395,7 @@ class Builder {
       }
       for (const Entry& below : child.entry.entries)
         if (!isChildWord(below.key.text)) addChildren(node, below, child.inType);
-      rememberLinks(node, child.entry);
+      links_.remember(node, child.entry);
     }
     draft_.access = accessAbove;
   }
@@ -526,15 +518,8 @@ class Builder {
     if (spec.sampledEvery) traits.minimumSamplingInterval = static_cast<float>(*spec.sampledEvery);
   }
 
-  /// The id from the path, or the one that is given; an id that is none is reported.
-  NodeId idOf(const Location& here, const Entry& entry) {
-    const Text* given = entry.textOf("node-id");
-    if (!given) return NodeId(here.ns, String(here.path));
-    return givenId(*given, here.ns).value_or(NodeId(here.ns, String(here.path)));
-  }
-
   NodeIndex addNode(const Child& child, NewNode node) {
-    node.nodeId = idOf(child.here, child.entry);
+    node.nodeId = draft_.idOf(child.here, child.entry);
     node.browseName = browseNameOf(child.name);
     const bool isGiven = child.entry.find("node-id") != nullptr;
     const NodeIndex added = draft_.add(std::move(node), child.place());
@@ -814,103 +799,6 @@ class Builder {
       draft_.addProperty(method, property, id::Argument, Variant::array(list), entry.key.place, inType);
   }
 
-  // References and views
-  /// References that a node says it has; its targets may come later.
-  struct Link {
-    NodeIndex node;
-    const Entry* refers;
-    const Source* source;
-  };
-  void rememberLinks(NodeIndex node, const Entry& entry) {
-    if (const Entry* refers = entry.find("refers")) links_.push_back({node, refers, draft_.source});
-  }
-  void addLinks(const Link& link) {
-    if (!space_.exists(link.node)) return;
-    draft_.source = link.source;
-    if (!link.refers->isMapping)
-      return error(link.refers->key.place, "references have a type and a target", "as in: refers: {feeds: Hall1}");
-    for (const Entry& line : link.refers->entries) {
-      const auto named = draft_.findReferenceType(line.key);
-      if (named.type == kNoNode) continue;
-      if (space_.nodeClass(named.type) != NodeClass::ReferenceType) {
-        error(line.key.place, fmt::format("'{}' is no type of references", line.key.text));
-        continue;
-      }
-      for (const Text& path : link.refers->textsOf(line.key.text))
-        for (const std::string& each : expandName(path, findings_)) {
-          const NodeIndex target = findNode({each, path.place}, link.node);
-          if (target == kNoNode) continue;
-          named.isForward ? space_.refer(link.node, named.type, target) : space_.refer(target, named.type, link.node);
-        }
-    }
-  }
-
-  void addView(const Entry& entry) {
-    NewNode node;
-    const Location here{draft_.source->ns, "views/" + entry.key.text};
-    node.nodeId = idOf(here, entry);
-    node.nodeClass = NodeClass::View;
-    node.browseName = {here.ns, String(entry.key.text)};
-    node.containsNoLoops = true;
-    const NodeIndex view = draft_.add(std::move(node), entry.key.place);
-    if (view == kNoNode) return;
-    draft_.place(space_.at(id::ViewsFolder), view, id::Organizes);
-    draft_.describe(view, entry);
-    auto shown = entry.items;
-    if (entry.value) shown.push_back(*entry.value);
-    for (const Text& path : entry.textsOf("shows")) shown.push_back(path);
-    if (entry.isMapping) checkKeys(entry, {"about", "called", "shows", "node-id"}, findings_);
-    if (shown.empty())
-      findings_.warn(entry.key.place, fmt::format("the view '{}' shows nothing", entry.key.text),
-                     "as in: Operators: [Hatchery/Intake]");
-    for (const Text& path : shown)
-      for (const std::string& each : expandName(path, findings_))
-        if (const NodeIndex target = findNode({each, path.place}, kNoNode); target != kNoNode)
-          space_.refer(view, id::Organizes, target);
-  }
-
-  /// A node by its path from Objects, by one from `from` ("./speed", "../DF2"), or by its id; an unknown one is
-  /// reported with the name at which the path ends.
-  NodeIndex findNode(const Text& text, NodeIndex from) {
-    if (const auto id = NodeId::parse(text.text); id && text.text.find('=') != std::string::npos) {
-      const NodeIndex found = space_.find(*id);
-      if (found == kNoNode) error(text.place, fmt::format("there is no node {}", text.text));
-      return found;
-    }
-    NodeIndex at = space_.at(id::ObjectsFolder);
-    auto segments = splitPath(text);
-    if (segments.size() > 1 && segments[0].text == "types" && draft_.child(at, "types") == kNoNode) {
-      at = draft_.findType(segments[1]);
-      if (at == kNoNode) return at;
-      segments.erase(segments.begin(), segments.begin() + 2);
-    }
-    for (const Text& segment : segments) {
-      const bool isFirst = segment.place.column == text.place.column;
-      if (isFirst && (segment.text == "." || segment.text == "..") && from != kNoNode) at = from;
-      if (segment.text == ".") continue;
-      if (segment.text == "..") {
-        at = space_.parent(at);
-        if (at == kNoNode) break;
-        continue;
-      }
-      const NodeIndex next = draft_.child(at, segment.text);
-      if (next == kNoNode) {
-        std::vector<std::string> names;
-        for (const auto& reference : space_.references(at))
-          if (reference.isForward()) names.push_back(std::string(space_.name(reference.target())));
-        const std::string near = nearest(segment.text, names);
-        error(
-            segment.place,
-            fmt::format("{} has no '{}'", at == space_.at(id::ObjectsFolder) ? "Objects" : space_.path(at),
-                        segment.text),
-            near.empty() ? "write the path from Objects, as Hatchery/Intake" : fmt::format("did you mean '{}'?", near));
-        return kNoNode;
-      }
-      at = next;
-    }
-    return at;
-  }
-
   void error(const Place& place, std::string message, std::string hint = {}) {
     findings_.error(place, std::move(message), std::move(hint));
   }
@@ -921,7 +809,7 @@ class Builder {
   const SiteWords& site_;
   space::Declarations declarations_;  // of types that are built
   std::deque<Source> sources_;
-  std::vector<Link> links_;
+  Links links_{draft_};
   std::vector<NodeIndex> machines_;  // objects that may be state machines
 };
 

@@ -140,6 +140,20 @@ const TypeCatalog& Draft::catalog() {
 
 // Nodes
 
+std::optional<NodeId> Draft::givenId(const Text& text, std::uint16_t ns) {
+  auto id = NodeId::parse(text.text.find('=') == std::string::npos ? "i=" + text.text : text.text);
+  if (id && id->namespaceIndex() == 0) return id->inNamespace(ns);
+  error(text.place, fmt::format("'{}' is no id in the model's namespace", text.text),
+        "as in: node-id: 5001, or node-id: s=Some.Name");
+  return std::nullopt;
+}
+
+NodeId Draft::idOf(const Location& here, const Entry& entry) {
+  const Text* given = entry.textOf("node-id");
+  if (!given) return NodeId(here.ns, String(here.path));
+  return givenId(*given, here.ns).value_or(NodeId(here.ns, String(here.path)));
+}
+
 NodeIndex Draft::add(NewNode node, const Place& place) {
   std::optional<Location> path;
   if (!givenIds_.empty())

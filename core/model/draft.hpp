@@ -71,6 +71,10 @@ class Draft {
   void giveId(const Location& path, ua::NodeId id) {
     givenIds_[ua::NodeId(path.ns, ua::String(path.path))] = std::move(id);
   }
+  /// "5001", "s=Some.Name", "g=...": an id in the model's own namespace; what is none is reported.
+  std::optional<ua::NodeId> givenId(const Text& text, std::uint16_t ns);
+  /// The id that an entry gives its node (`node-id:`), else the one from the path.
+  ua::NodeId idOf(const Location& here, const Entry& entry);
   /// kNoNode when the id is taken, which is reported with both places.
   space::NodeIndex add(space::NewNode node, const Place& place);
   /// Where a node was written; nullptr for one that no file describes.

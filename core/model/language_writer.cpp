@@ -23,19 +23,22 @@ using space::Space;
 
 namespace {
 
+/// In double quotes; what a foreign server says may be no UTF-8.
+std::string inQuotes(const Json& json) { return json.dump(-1, ' ', false, Json::error_handler_t::replace); }
+
 /// Text as YAML writes it: plain where that is safe, else in double quotes.
 std::string scalar(std::string_view text) {
   const bool isPlain = !text.empty() && text.find_first_of(":#{}[],&*!|>'\"%@`\n\t\\") == std::string_view::npos &&
                        text.find_first_of("-?=~ ") != 0 && text.back() != ' ' && text != "null" && text != "true" &&
                        text != "false";
-  return isPlain ? std::string(text) : Json(std::string(text)).dump();
+  return isPlain ? std::string(text) : inQuotes(std::string(text));
 }
 /// The words of a spec, which hold no quotes of their own unless a value brings them.
 std::string words(std::string_view text) {
   const bool isPlain = text.find(": ") == std::string_view::npos && text.find(" #") == std::string_view::npos &&
                        text.find_first_of("{}[],&*!>'\"%@`\n\t\\") == std::string_view::npos &&
                        text.find_first_of("-?~|") != 0 && !text.ends_with(':');
-  return isPlain ? std::string(text) : Json(std::string(text)).dump();
+  return isPlain ? std::string(text) : inQuotes(std::string(text));
 }
 
 class LanguageWriter {
@@ -134,7 +137,7 @@ class LanguageWriter {
     std::string out = fmt::format("namespace: {}\n", space_.namespaces()[ns_].view());
     const auto& info = space_.modelInfo(ns_);
     if (!info.version.empty()) out += fmt::format("version: {}\n", scalar(info.version.view()));
-    if (!info.published.isNull()) out += fmt::format("published: {}\n", Json(info.published.text()).dump());
+    if (!info.published.isNull()) out += fmt::format("published: {}\n", inQuotes(info.published.text()));
     if (info.required.empty() && prefixes_.empty()) return out;
     out += "imports:\n";
     std::set<std::string> named;
@@ -169,14 +172,13 @@ class LanguageWriter {
     if (translated && !translated->empty()) {
       std::string all;
       for (const auto& text : *translated)
-        all +=
-            fmt::format("{}{}: {}", all.empty() ? "" : ", ", scalar(text.locale.view()), Json(text.text.str()).dump());
+        all += fmt::format("{}{}: {}", all.empty() ? "" : ", ", scalar(text.locale.view()), inQuotes(text.text.str()));
       line(depth, fmt::format("{}: {{{}}}", key, all));
     } else if (!usual.text.isNull()) {
       if (usual.locale.empty())
         line(depth, fmt::format("{}: {}", key, scalar(usual.text.view())));
       else
-        line(depth, fmt::format("{}: {{{}: {}}}", key, usual.locale.view(), Json(usual.text.str()).dump()));
+        line(depth, fmt::format("{}: {{{}: {}}}", key, usual.locale.view(), inQuotes(usual.text.str())));
     }
   }
   void describe(NodeIndex node, int depth, NodeIndex model = kNoNode) {
@@ -254,8 +256,8 @@ class LanguageWriter {
         continue;
       }
       std::string more = fmt::format("is: {}", field.value);
-      if (isCalled) more += ", called: " + Json(field.displayName.text.str()).dump();
-      if (isDescribed) more += ", about: " + Json(field.description.text.str()).dump();
+      if (isCalled) more += ", called: " + inQuotes(field.displayName.text.str());
+      if (isDescribed) more += ", about: " + inQuotes(field.description.text.str());
       line(2, fmt::format("{}: {{{}}}", key, more));
     }
   }
@@ -276,8 +278,7 @@ class LanguageWriter {
       if (field.description.text.isNull())
         line(2, fmt::format("{}: {}", key, words(spec)));
       else
-        line(2, fmt::format("{}: {{is: {}, about: {}}}", key, Json(spec).dump(),
-                            Json(field.description.text.str()).dump()));
+        line(2, fmt::format("{}: {{is: {}, about: {}}}", key, inQuotes(spec), inQuotes(field.description.text.str())));
     }
     for (const auto& reference : space_.references(type))
       if (reference.isForward() && space_.nodeId(reference.type()).is(id::HasEncoding)) enter(type, reference.target());
@@ -627,7 +628,7 @@ class LanguageWriter {
     if (value.type() == BuiltInType::Variant || value.type() == BuiltInType::DataValue) return std::nullopt;
     if (value.type() == BuiltInType::LocalizedText && !value.isArray()) {
       const auto& text = *value.get<LocalizedText>();
-      if (!text.locale.empty()) return fmt::format("{{{}: {}}}", text.locale.view(), Json(text.text.str()).dump());
+      if (!text.locale.empty()) return fmt::format("{{{}: {}}}", text.locale.view(), inQuotes(text.text.str()));
     }
     if (!value.isArray() && value.type() == BuiltInType::Int32 && dataType != kNoNode)
       if (const auto* rare = space_.rare(dataType))
@@ -636,11 +637,11 @@ class LanguageWriter {
             if (field.value == *value.get<std::int32_t>()) return scalar(field.name.view());
     const bool isText = value.type() == BuiltInType::ExtensionObject || value.isArray();
     if (const auto* id = value.get<NodeId>(); id && id->namespaceIndex())
-      return Json(fmt::format("nsu={};{}", space_.namespaces()[id->namespaceIndex()].view(), id->inNamespace(0).text()))
-          .dump();
+      return inQuotes(
+          fmt::format("nsu={};{}", space_.namespaces()[id->namespaceIndex()].view(), id->inNamespace(0).text()));
     if (!isText) return scalar(format(value));
     const Json json = toJson(value, JsonOptions{JsonForm::Plain, &catalog_, {}});
-    return json.is_null() ? std::nullopt : std::optional(json.dump());
+    return json.is_null() ? std::nullopt : std::optional(inQuotes(json));
   }
 
   // Methods
@@ -713,7 +714,7 @@ class LanguageWriter {
       }
       const auto at = std::ranges::find(lines, name, &std::pair<std::string, std::vector<std::string>>::first);
       auto& targets = at == lines.end() ? lines.emplace_back(name, std::vector<std::string>()).second : at->second;
-      targets.push_back(Json(pathTo(target)).dump());
+      targets.push_back(inQuotes(pathTo(target)));
     }
     if (!interfaces.empty()) line(depth, fmt::format("implements: [{}]", fmt::join(interfaces, ", ")));
     if (lines.empty()) return;
@@ -746,7 +747,7 @@ class LanguageWriter {
     std::vector<std::string> shown;
     for (const auto& reference : space_.references(view))
       if (reference.isForward() && space_.isSubtype(reference.type(), hierarchical_))
-        shown.push_back(Json(pathTo(reference.target())).dump());
+        shown.push_back(inQuotes(pathTo(reference.target())));
     line(2, fmt::format("shows: [{}]", fmt::join(shown, ", ")));
   }
 

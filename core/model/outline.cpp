@@ -152,7 +152,8 @@ NodeFacts factsOf(const Space& space, NodeIndex node, const TypeCatalog* types) 
   const Variant value = space.value(node).value;
   if (!value.isNull())
     facts.value = value.type() == BuiltInType::ExtensionObject && types
-                      ? toJson(value, JsonOptions{JsonForm::Plain, types, {}}).dump()
+                      ? toJson(value, JsonOptions{JsonForm::Plain, types, {}})
+                            .dump(-1, ' ', false, Json::error_handler_t::replace)
                       : format(value);
   if (!value.isNull() && !value.isArray() && value.type() == BuiltInType::Int32 && traits.dataType != kNoNode)
     if (const auto* rare = space.rare(traits.dataType); rare && !rare->typeDefinition.isNull())

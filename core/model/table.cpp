@@ -1,6 +1,7 @@
 #include "core/model/table.hpp"
 
 #include "core/model/outline.hpp"
+#include "core/model/utf8.hpp"
 #include "core/model/words.hpp"
 #include "core/space/attributes.hpp"
 #include "core/ua/text.hpp"
@@ -61,6 +62,7 @@ class TableReader {
     Table table;
     table.model.key.place = table.bindings.key.place = {file_, 1, 1, 1};
     table.model.isMapping = table.bindings.isMapping = true;
+    if (!checkUtf8(file_, text, findings_)) return table;
     auto rows = readCsv(file_, text, findings_);
     if (rows.empty()) return table;
     if (!readHeader(rows.front())) return table;

@@ -1,5 +1,6 @@
 #include "core/model/yaml_source.hpp"
 
+#include "core/model/utf8.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -195,6 +196,7 @@ Entry readYaml(const std::string& file, const std::string& text, Findings& findi
   Entry root;
   root.key.place = {file, 1, 1, 1};
   root.isMapping = true;
+  if (!checkUtf8(file, text, findings)) return root;
   try {
     std::istringstream stream(text);
     YAML::Parser parser(stream);

@@ -117,6 +117,8 @@ TEST_CASE("every mistake is found with its place and what was meant", "[model]")
       {"objects:\n  A:\n    x: = 5\n", 4, 8, "'x' has no type", ""},
       {"objects:\n  A:\n    'x{1..': Double\n", 4, 6, "the brace of this name is not closed", ""},
       {"objects: [\n", 3, 1, "this is not sound YAML", ""},
+      {"objects:\n  A\xFC: FolderType\n", 3, 4, "the octet 0xFC is no UTF-8", "save the file as UTF-8"},
+      {"objects:\n  A\xED\xA0\x80: FolderType\n", 3, 4, "the octet 0xED is no UTF-8", ""},
   };
   for (const auto& c : cases) {
     INFO(c.text);

@@ -78,6 +78,7 @@ TEST_CASE("a mistake in a table is told by line and column", "[table]") {
   };
   const Case cases[] = {
       {"path,tpye\nA/x,Double\n", 1, 6, "'tpye' is no column", "did you mean 'type'?"},
+      {"path,type\nA/\xE9,Double\n", 2, 3, "the octet 0xE9 is no UTF-8", "save the file as UTF-8"},
       {"name,type\n", 1, 1, "'name' is no column", ""},
       {"path,type,unit\nA/x,Double,kPs\n", 2, 12, "there is no unit 'kPs'", "did you mean 'kPa'?"},
       {"path,type,range\nA/x,Double,5-9\n", 2, 12, "'5-9' is no range", "write two numbers, as 0..50"},

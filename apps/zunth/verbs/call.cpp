@@ -116,7 +116,9 @@ Awaitable<int> callMethod(SessionPtr session, Options options, std::string path,
     Json json = Json::object();
     for (std::size_t i = 0; i < outcome->outputs.size(); ++i)
       json[i < outputs->size() ? (*outputs)[i].name.str() : std::to_string(i)] = toJson(outcome->outputs[i]);
-    std::printf("%s\n", Json{{"status", outcome->error.code.name()}, {"outputs", json}}.dump(2).c_str());
+    std::printf("%s\n", Json{{"status", outcome->error.code.name()}, {"outputs", json}}
+                            .dump(2, ' ', false, Json::error_handler_t::replace)
+                            .c_str());
     co_return kDone;
   }
   Records records({"output", "value"});

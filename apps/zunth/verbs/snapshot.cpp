@@ -76,7 +76,7 @@ Awaitable<int> save(SessionPtr session, Options options, std::string file, std::
   }
   const std::size_t count = list.size();
   const Json document{{"taken", DateTime::from(std::chrono::system_clock::now()).text()}, {"values", std::move(list)}};
-  if (!writeFile(file, document.dump(1) + "\n")) co_return kServerError;
+  if (!writeFile(file, document.dump(1, ' ', false, Json::error_handler_t::replace) + "\n")) co_return kServerError;
   if (options.format == Format::Json)
     std::printf("%s\n", Json{{"file", file}, {"saved", count}, {"withoutValue", left}}.dump(2).c_str());
   else if (!options.quiet)

@@ -33,7 +33,8 @@ class Steps {
     return exitCodeOf(why.code);
   }
   void print() const {
-    if (options_.format == Format::Json) std::printf("%s\n", json_.dump(2).c_str());
+    if (options_.format == Format::Json)
+      std::printf("%s\n", json_.dump(2, ' ', false, Json::error_handler_t::replace).c_str());
   }
 
  private:
