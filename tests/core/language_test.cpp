@@ -5,6 +5,8 @@
 #include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
 
+#include <fstream>
+
 #include "tests/core/model_space.hpp"
 
 /// What the model language can say, as nodes (docs/model-language.md).
@@ -373,4 +375,23 @@ TEST_CASE("one model may stand in several files", "[model]") {
         findings);
   for (const auto& finding : findings.list()) FAIL(finding.message);
   CHECK(space->path(space->find(NodeId(2, String("Hall/T2/fish")))) == "Hall/T2/fish");
+}
+
+TEST_CASE("the example on the language's page is sound", "[model]") {
+  std::ifstream page(std::string(ZUNTH_SOURCE_DIR) + "/docs/model-language.md");
+  const std::string text{std::istreambuf_iterator<char>(page), {}};
+  const auto from = text.find("```yaml\n") + 8;
+  REQUIRE(from != std::string::npos + 8);
+  auto space = freshSpace();
+  Findings findings;
+  build(*space,
+        {{"devices.yaml",
+          "namespace: http://fernhollow.example/devices\ntypes:\n  DeviceType: {maker: String property}\n"},
+         {"page.yaml", text.substr(from, text.find("```", from) - from)}},
+        findings);
+  for (const auto& finding : findings.list()) FAIL(format(finding, text.substr(from)));
+  const auto filter = space->find(NodeId(3, String("Hatchery/Intake/DF2")));
+  REQUIRE(filter != kNoNode);
+  CHECK(space->child(filter, {2, "maker"}) != kNoNode);
+  CHECK(space->child(filter, {3, "faults"}) != kNoNode);
 }
