@@ -37,7 +37,7 @@ struct Card {
   std::string title, kind, note;  // the kind is a type's name; the note stands below all
   std::string link;
   std::vector<Row> rows;
-  bool isType = false, isAbstract = false;
+  bool isType = false;
   std::vector<Card> children;
   // Placed by the layout.
   double x = 0, y = 0, width = 0, height = 0;
@@ -269,14 +269,17 @@ void fold(Card& root, std::size_t most, std::vector<NodeIndex>& apart) {
       from->children.push_back(std::move(rest));
       return;
     }
-    largest->note = fmt::format("{} objects below, drawn apart", largest->count() - 1);
+    largest->note = fmt::format("{} objects below", largest->count() - 1);
     apart.push_back(largest->node);
     largest->children.clear();
   }
 }
 
 void linkFolded(Card& card, const Space& space, const std::vector<NodeIndex>& apart, const std::string& base) {
-  if (std::ranges::find(apart, card.node) != apart.end()) card.link = drawingName(base, space.path(card.node));
+  if (std::ranges::find(apart, card.node) != apart.end()) {
+    card.link = drawingName(base, space.path(card.node));
+    card.note += ", drawn apart";
+  }
   for (Card& child : card.children) linkFolded(child, space, apart, base);
 }
 
@@ -292,7 +295,7 @@ Drawing drawBelow(const Space& space, NodeIndex root, const std::string& base, c
   Card card = InstanceCards(space).collect(root);
   std::vector<NodeIndex> apart;
   fold(card, options.mostCards, apart);
-  linkFolded(card, space, apart, base);
+  if (!base.empty()) linkFolded(card, space, apart, base);
   // Objects itself is no part of a plant.
   std::vector<Card> roots;
   if (space.nodeId(root).is(id::ObjectsFolder) && card.rows.empty())
@@ -333,14 +336,13 @@ class TypeCards {
     card.node = type;
     card.isType = true;
     card.title = std::string(space_.name(type));
-    card.isAbstract = space_.isAbstract(type);
     const NodeIndex super = space_.supertype(type);
     const bool isOwn = super != kNoNode && space_.nodeId(super).namespaceIndex() >= 2;
     if (space_.nodeClass(type) == NodeClass::DataType)
       card.kind = dataTypeKind(space_, type);
     else if (super != kNoNode && !isOwn && !space_.nodeId(super).is(id::BaseObjectType))
       card.kind = "a " + std::string(space_.name(super));
-    if (card.isAbstract) card.kind += card.kind.empty() ? "abstract" : ", abstract";
+    if (space_.isAbstract(type)) card.kind += card.kind.empty() ? "abstract" : ", abstract";
     for (const NodeIndex member : membersOf(space_, type)) card.rows.push_back(memberRow(member));
     addDefinition(card, type);
     limitRows(card);
@@ -377,7 +379,7 @@ class TypeCards {
 }  // namespace
 
 Drawing drawInstances(const Space& space, NodeIndex root, const DiagramOptions& options) {
-  return drawBelow(space, root, "model.svg", options);
+  return drawBelow(space, root, {}, options);
 }
 
 Drawing drawTypes(const Space& space, const DiagramOptions& options) {

@@ -390,7 +390,7 @@ class LanguageWriter {
       line(depth + 1, "in: " + scalar(space_.path(parent)));
     if (!isCopy) writeBy(node, parent, depth + 1, spec);
     if (space_.nodeClass(node) == NodeClass::Variable) writeValue(node, isCopy ? declaration : kNoNode, depth + 1);
-    writeRefers(node, depth + 1, isCopy ? declaration : kNoNode);
+    writeRefers(node, depth + 1);
     Models below = chainFrom(space_.typeDefinition(node));
     if (isCopy) below.insert(below.begin(), declaration);
     writeChildren(node, below, depth + 1);
@@ -682,8 +682,7 @@ class LanguageWriter {
 
   // References
   /// References beside those that the tree and types make.
-  void writeRefers(NodeIndex node, int depth, NodeIndex model = kNoNode) {
-    static_cast<void>(model);
+  void writeRefers(NodeIndex node, int depth) {
     std::vector<std::pair<std::string, std::vector<std::string>>> lines;
     std::vector<std::string> interfaces;
     for (const auto& reference : space_.references(node)) {

@@ -128,6 +128,13 @@ TEST_CASE("large plants are drawn by subtree, each card in one drawing", "[model
     for (const auto& link : document.select_nodes("//a")) CHECK(files.contains(link.node().attribute("href").value()));
   }
   CHECK(tanks == 6);
+  // A drawing that stands alone, as on a page, links to nothing.
+  const std::string page = writePage(*test::spaceOf(manyHalls(6, 50)), "Large");
+  for (auto at = page.find("<a href=\""); at != std::string::npos; at = page.find("<a href=\"", at + 1))
+    CHECK(page[at + 9] == '#');
+  const auto alone = drawInstances(*space, space->at(ua::id::ObjectsFolder), {100});
+  CHECK(!alone.apart.empty());
+  CHECK(alone.svg.find("<a href") == std::string::npos);
   CHECK(drawingName("a/plant.svg", "Plant/Hall 1") == "a/plant-Plant-Hall-1.svg");
 }
 
