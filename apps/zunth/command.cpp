@@ -123,51 +123,43 @@ int withSession(const Options& options, bool waits, Work work) {
   return code;
 }
 
-void addOutput(CLI::App* verb, Options& options) {
-  static const std::map<std::string, Format> formats{
-      {"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
-  verb->add_option("--output", options.format, "table, json or csv")
-      ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case))
-      ->type_name("FORMAT");
-  verb->add_flag("--quiet", options.quiet, "Print results and errors only");
+void addOutput(const Verb& verb, Options& options) {
+  verb.oneOf<Format>("--output", options.format,
+                     {{"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}}, "table, json or csv")
+      .called("FORMAT");
+  verb.flag("--quiet", options.quiet, "Print results and errors only");
 }
 
-CLI::App* addLocalVerb(Program program, CLI::App& parent, const std::string& name, const std::string& about,
-                       const std::string& example, std::string& site) {
-  auto* verb = parent.add_subcommand(name, about);
-  if (!example.empty()) verb->footer("Example: " + example);
-  verb->add_option("--site", site, "A site's folder; without one, the site in this folder")->type_name("FOLDER");
+Verb addLocalVerb(Program program, const Verb& parent, const std::string& name, const std::string& about,
+                  const std::string& example, std::string& site) {
+  const auto verb = parent.verb(name, about);
+  if (!example.empty()) verb.example("" + example);
+  verb.option("--site", site, "A site's folder; without one, the site in this folder").called("FOLDER");
   addOutput(verb, program.options);
   return verb;
 }
 
-CLI::App* addVerb(Program program, const std::string& name, const std::string& about, const std::string& example) {
-  auto* verb = program.app.add_subcommand(name, about);
-  verb->footer("Example: " + example);
+Verb addVerb(Program program, const std::string& name, const std::string& about, const std::string& example) {
+  const auto verb = program.top.verb(name, about);
+  verb.example("" + example);
   Options& options = program.options;
-  verb->add_option("--at,--server", options.at, "Server: a URL, or a name saved with 'zunth at add'")
-      ->type_name("PLACE");
+  verb.option("--at,--server", options.at, "Server: a URL, or a name saved with 'zunth at add'").called("PLACE");
   addOutput(verb, options);
-  verb->add_option("--timeout", options.timeout, "Seconds to wait for the server")
-      ->check(CLI::Range(0.01, 86400.0))
-      ->capture_default_str();
-  static const std::map<std::string, client::Security::Wish> wishes{{"auto", client::Security::Wish::Auto},
-                                                                    {"none", client::Security::Wish::None},
-                                                                    {"sign", client::Security::Wish::Sign},
-                                                                    {"encrypt", client::Security::Wish::Encrypt}};
-  verb->add_option("--security", options.security, "auto, none, sign or encrypt")
-      ->transform(CLI::CheckedTransformer(wishes, CLI::ignore_case))
-      ->type_name("HOW");
-  verb->add_option("--policy", options.policy, "Security policy; without one the strongest that is offered");
-  verb->add_option("--user", options.user, "Log in by name; the password is asked for, or in ZUNTH_PASSWORD")
-      ->type_name("NAME");
-  verb->add_option("--user-certificate", options.userCertificate,
-                   "Log in with a certificate: a PEM file with it and its key")
-      ->type_name("FILE");
-  verb->add_option("--user-token", options.userToken, "Log in with an issued token: a file with a JSON Web Token")
-      ->type_name("FILE");
-  verb->add_option("--trust", options.trust, "Trust a server whose certificate has this SHA-256 fingerprint")
-      ->type_name("FINGERPRINT");
+  verb.option("--timeout", options.timeout, "Seconds to wait for the server").range(0.01, 86400.0).showsDefault();
+  using Wish = client::Security::Wish;
+  verb.oneOf<Wish>("--security", options.security,
+                   {{"auto", Wish::Auto}, {"none", Wish::None}, {"sign", Wish::Sign}, {"encrypt", Wish::Encrypt}},
+                   "auto, none, sign or encrypt")
+      .called("HOW");
+  verb.option("--policy", options.policy, "Security policy; without one the strongest that is offered");
+  verb.option("--user", options.user, "Log in by name; the password is asked for, or in ZUNTH_PASSWORD").called("NAME");
+  verb.option("--user-certificate", options.userCertificate,
+              "Log in with a certificate: a PEM file with it and its key")
+      .called("FILE");
+  verb.option("--user-token", options.userToken, "Log in with an issued token: a file with a JSON Web Token")
+      .called("FILE");
+  verb.option("--trust", options.trust, "Trust a server whose certificate has this SHA-256 fingerprint")
+      .called("FINGERPRINT");
   return verb;
 }
 

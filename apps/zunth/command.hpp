@@ -2,11 +2,11 @@
 
 #include "apps/zunth/output.hpp"
 #include "apps/zunth/places.hpp"
+#include "apps/zunth/verb.hpp"
 #include "service/client/session.hpp"
 
 #include <functional>
 
-#include <CLI/CLI.hpp>
 #include <boost/asio/signal_set.hpp>
 
 namespace zunth::cli {
@@ -56,7 +56,7 @@ int withSession(const Options& options, bool waits, Work work);
 
 /// Adds one verb to the program; its callback sets the exit code.
 struct Program {
-  CLI::App& app;
+  Verb top;  // the program itself
   Options& options;
   int& exitCode;
 };
@@ -101,12 +101,12 @@ ua::Result<void> identifyUser(const Options& options, client::Session::Options& 
 ua::Result<std::string> askPassword(const std::string& question);
 
 /// --output and --quiet, for a verb that takes nothing else of the common options.
-void addOutput(CLI::App* verb, Options& options);
+void addOutput(const Verb& verb, Options& options);
 /// A verb that works on a site's folder, without a server: --site, --output and --quiet. Below another verb, too.
-CLI::App* addLocalVerb(Program program, CLI::App& parent, const std::string& name, const std::string& about,
-                       const std::string& example, std::string& site);
+Verb addLocalVerb(Program program, const Verb& parent, const std::string& name, const std::string& about,
+                  const std::string& example, std::string& site);
 
 /// A verb that takes the common options.
-CLI::App* addVerb(Program program, const std::string& name, const std::string& about, const std::string& example);
+Verb addVerb(Program program, const std::string& name, const std::string& about, const std::string& example);
 
 }  // namespace zunth::cli

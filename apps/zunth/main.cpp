@@ -14,34 +14,28 @@ bool verbKnown(const std::vector<std::string>& verbs, const std::string& typed) 
 
 int main(int argc, char** argv) {
   using namespace zunth::cli;
-  CLI::App app{"Finds, browses, reads, writes, calls and watches OPC UA servers; makes and checks sites.", "zunth"};
-  app.require_subcommand(1);
-  app.set_help_all_flag("--help-all", "Help of every verb");
-  app.footer(
+  const CommandLine commandLine(
+      "Finds, browses, reads, writes, calls and watches OPC UA servers; makes and checks sites.", "zunth",
       "A node is a path from Objects (Hatchery/Intake/DF1/pressure, * for any name, ** for any depth) or a NodeId "
       "(ns=2;s=...).\n"
       "Exit codes: 0 done, 1 the answer is no, 2 wrong use, 3 no connection, 4 refused, 5 the server's error.");
   Options options;
   int exitCode = kDone;
-  const Program program{app, options, exitCode};
+  const Program program{commandLine.top(), options, exitCode};
   for (auto add :
        {addEndpoints, addTree,  addShow,  addRead,        addWrite, addCall,      addWatch,   addEvents, addStatus,
         addLocate,    addQuery, addAdd,   addRemove,      addLink,  addSnapshot,  addRestore, addTrust,  addUser,
         addAudit,     addTry,   addAt,    addCertificate, addCheck, addSchema,    addOutline, addDraw,   addConvert,
         addDocument,  addDiff,  addApply, addNew,         addDemo,  addCompletion})
     add(program);
-  try {
-    app.parse(argc, argv);
-  } catch (const CLI::ParseError& e) {
-    const std::string typed = argc > 1 ? argv[1] : "";
-    std::vector<std::string> verbs;
-    for (const auto* verb : app.get_subcommands({})) verbs.push_back(verb->get_name());
-    if (!typed.empty() && typed[0] != '-' && !verbKnown(verbs, typed)) {
-      const auto near = zunth::ua::nearest(typed, verbs);
-      return wrongUse("there is no verb '" + typed + "'", near.empty() ? "zunth --help" : "zunth " + near);
-    }
-    if (e.get_exit_code() == 0) return app.exit(e), kDone;  // help
-    return wrongUse(e.what(), "zunth " + (verbKnown(verbs, typed) ? typed + " " : "") + "--help");
+  const auto reading = commandLine.read(argc, argv);
+  if (reading.isDone) return exitCode;
+  const std::string typed = argc > 1 ? argv[1] : "";
+  std::vector<std::string> verbs;
+  for (const auto& verb : program.top.verbs()) verbs.push_back(verb.name());
+  if (!typed.empty() && typed[0] != '-' && !verbKnown(verbs, typed)) {
+    const auto near = zunth::ua::nearest(typed, verbs);
+    return wrongUse("there is no verb '" + typed + "'", near.empty() ? "zunth --help" : "zunth " + near);
   }
-  return exitCode;
+  return wrongUse(reading.mistake, "zunth " + (verbKnown(verbs, typed) ? typed + " " : "") + "--help");
 }

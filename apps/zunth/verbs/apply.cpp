@@ -65,11 +65,11 @@ int applySite(const Options& options, const std::string& site, bool onlyShow) {
 void addApply(Program program) {
   auto site = std::make_shared<std::string>();
   auto onlyShow = std::make_shared<bool>(false);
-  auto* verb = addLocalVerb(program, program.app, "apply",
-                            "Bring a running service to what its folder says, without dropping its clients.",
-                            "zunth apply --site my-plant --dry-run", *site);
-  verb->add_flag("--dry-run", *onlyShow, "Only show what differs between what is saved and what runs");
-  verb->callback([program, site, onlyShow] { program.exitCode = applySite(program.options, *site, *onlyShow); });
+  const auto verb = addLocalVerb(program, program.top, "apply",
+                                 "Bring a running service to what its folder says, without dropping its clients.",
+                                 "zunth apply --site my-plant --dry-run", *site);
+  verb.flag("--dry-run", *onlyShow, "Only show what differs between what is saved and what runs");
+  verb.runs([program, site, onlyShow] { program.exitCode = applySite(program.options, *site, *onlyShow); });
 }
 
 }  // namespace zunth::cli

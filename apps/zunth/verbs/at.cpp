@@ -63,31 +63,25 @@ int choosePlace(const Options& options, const std::string& name) {
 }  // namespace
 
 void addAt(Program program) {
-  auto* verb =
-      program.app.add_subcommand("at", "Save servers under a name, choose one for this folder; alone: list them.");
-  verb->footer("Example: zunth at add hatchery opc.tcp://127.0.0.1:4840\n         zunth at use hatchery");
+  const auto verb = program.top.verb("at", "Save servers under a name, choose one for this folder; alone: list them.");
+  verb.example("zunth at add hatchery opc.tcp://127.0.0.1:4840\n         zunth at use hatchery");
   Options& options = program.options;
-  static const std::map<std::string, Format> formats{
-      {"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}};
-  verb->add_option("--output", options.format, "table, json or csv")
-      ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case))
-      ->type_name("FORMAT");
-  verb->add_flag("--quiet", options.quiet, "Print results and errors only");
+  addOutput(verb, options);
   auto name = std::make_shared<std::string>();
   auto url = std::make_shared<std::string>();
-  auto* add = verb->add_subcommand("add", "Save a server under a name.");
-  add->add_option("NAME", *name, "Any word")->required();
-  add->add_option("URL", *url, "opc.tcp://HOST:PORT")->required();
-  auto* remove = verb->add_subcommand("remove", "Forget a saved name.");
-  remove->add_option("NAME", *name, "A saved name")->required();
-  auto* use = verb->add_subcommand("use", "Choose a server for commands in this folder.");
-  use->add_option("NAME", *name, "A saved name")->required();
-  verb->callback([program, name, url, add, remove, use] {
-    if (*add)
+  const auto add = verb.verb("add", "Save a server under a name.");
+  add.option("NAME", *name, "Any word").required();
+  add.option("URL", *url, "opc.tcp://HOST:PORT").required();
+  const auto remove = verb.verb("remove", "Forget a saved name.");
+  remove.option("NAME", *name, "A saved name").required();
+  const auto use = verb.verb("use", "Choose a server for commands in this folder.");
+  use.option("NAME", *name, "A saved name").required();
+  verb.runs([program, name, url, add, remove, use] {
+    if (add.isGiven())
       program.exitCode = addPlace(program.options, *name, *url);
-    else if (*remove)
+    else if (remove.isGiven())
       program.exitCode = removePlace(program.options, *name);
-    else if (*use)
+    else if (use.isGiven())
       program.exitCode = choosePlace(program.options, *name);
     else
       program.exitCode = listPlaces(program.options);

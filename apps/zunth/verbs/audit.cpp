@@ -59,15 +59,15 @@ int showAudit(const Options& options, const Wanted& wanted) {
 
 void addAudit(Program program) {
   auto wanted = std::make_shared<Wanted>();
-  auto* verb = addLocalVerb(program, program.app, "audit", "Who did what at a site, and what came of it.",
-                            "zunth audit --failed --site my-plant", wanted->site);
-  verb->add_option("--who", wanted->who, "Only what this user did");
-  verb->add_option("--what", wanted->what, "Only this: connection, session, login, write, call, ...");
-  verb->add_option("--like", wanted->like, "Only what has these words in it: a node, an address, an application");
-  verb->add_option("--since", wanted->since, "Only from this time on, as 2026-05-04T07:30:00Z");
-  verb->add_flag("--failed", wanted->onlyFailed, "Only what was refused or went wrong");
-  verb->add_option("--last", wanted->last, "How many lines at most; 0 for all")->capture_default_str();
-  verb->callback([program, wanted] { program.exitCode = showAudit(program.options, *wanted); });
+  const auto verb = addLocalVerb(program, program.top, "audit", "Who did what at a site, and what came of it.",
+                                 "zunth audit --failed --site my-plant", wanted->site);
+  verb.option("--who", wanted->who, "Only what this user did");
+  verb.option("--what", wanted->what, "Only this: connection, session, login, write, call, ...");
+  verb.option("--like", wanted->like, "Only what has these words in it: a node, an address, an application");
+  verb.option("--since", wanted->since, "Only from this time on, as 2026-05-04T07:30:00Z");
+  verb.flag("--failed", wanted->onlyFailed, "Only what was refused or went wrong");
+  verb.option("--last", wanted->last, "How many lines at most; 0 for all").showsDefault();
+  verb.runs([program, wanted] { program.exitCode = showAudit(program.options, *wanted); });
 }
 
 }  // namespace zunth::cli

@@ -135,13 +135,13 @@ Awaitable<int> callMethod(SessionPtr session, Options options, std::string path,
 }  // namespace
 
 void addCall(Program program) {
-  auto* verb = addVerb(program, "call", "Call a method. Arguments are converted to the types it takes.",
-                       "zunth call Hatchery/Intake/DF1/wash seconds=5");
+  const auto verb = addVerb(program, "call", "Call a method. Arguments are converted to the types it takes.",
+                            "zunth call Hatchery/Intake/DF1/wash seconds=5");
   auto path = std::make_shared<std::string>();
   auto typed = std::make_shared<std::vector<std::string>>();
-  verb->add_option("METHOD", *path, "A path or a NodeId")->required();
-  verb->add_option("ARGUMENT", *typed, "name=value, or values alone in their order");
-  verb->callback([program, path, typed] {
+  verb.option("METHOD", *path, "A path or a NodeId").required();
+  verb.option("ARGUMENT", *typed, "name=value, or values alone in their order");
+  verb.runs([program, path, typed] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
       return callMethod(session, program.options, *path, *typed);
     });

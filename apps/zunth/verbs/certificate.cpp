@@ -124,34 +124,37 @@ int import(const Options& options, const Owner& owner, const Asked& asked) {
 
 void addCertificate(Program program) {
   auto asked = std::make_shared<Asked>();
-  auto* verb = addLocalVerb(program, program.app, "certificate",
-                            "The certificate of a site, or this user's own; alone: show it.",
-                            "zunth certificate new --site my-plant --organization Fernhollow", asked->site);
-  auto* fresh = addLocalVerb(program, *verb, "new", "Make a new key and a self-signed certificate.", {}, asked->site);
-  auto* wanted = addLocalVerb(program, *verb, "request", "Write a signing request for an authority.", {}, asked->site);
-  auto* taken = addLocalVerb(program, *verb, "import", "Take the certificate that an authority made.", {}, asked->site);
-  for (auto* part : {fresh, wanted}) {
-    part->add_option("--name", asked->name, "The subject's common name; the site's own without it");
-    part->add_option("--organization", asked->organization, "The subject's organization");
-    part->add_option("--host", asked->hosts, "Names and addresses under which clients reach it");
+  const auto verb = addLocalVerb(program, program.top, "certificate",
+                                 "The certificate of a site, or this user's own; alone: show it.",
+                                 "zunth certificate new --site my-plant --organization Fernhollow", asked->site);
+  const auto fresh =
+      addLocalVerb(program, verb, "new", "Make a new key and a self-signed certificate.", {}, asked->site);
+  const auto wanted =
+      addLocalVerb(program, verb, "request", "Write a signing request for an authority.", {}, asked->site);
+  const auto taken =
+      addLocalVerb(program, verb, "import", "Take the certificate that an authority made.", {}, asked->site);
+  for (const auto& part : {fresh, wanted}) {
+    part.option("--name", asked->name, "The subject's common name; the site's own without it");
+    part.option("--organization", asked->organization, "The subject's organization");
+    part.option("--host", asked->hosts, "Names and addresses under which clients reach it");
   }
-  fresh->add_option("--days", asked->days, "How long it is valid")->check(CLI::Range(1, 36500))->capture_default_str();
-  wanted->add_option("FILE", asked->file, "Where to write it (PKCS #10, DER)")->required();
-  wanted->add_flag("--new-key", asked->newKey, "For a new key, which counts when its certificate is imported");
-  taken->add_option("FILE", asked->file, "The certificate, PEM or DER")->required();
-  taken->add_option("--key", asked->key, "Its key (PEM), when it wasn't made here");
-  verb->callback([program, asked, fresh, wanted, taken] {
+  fresh.option("--days", asked->days, "How long it is valid").range(1, 36500).showsDefault();
+  wanted.option("FILE", asked->file, "Where to write it (PKCS #10, DER)").required();
+  wanted.flag("--new-key", asked->newKey, "For a new key, which counts when its certificate is imported");
+  taken.option("FILE", asked->file, "The certificate, PEM or DER").required();
+  taken.option("--key", asked->key, "Its key (PEM), when it wasn't made here");
+  verb.runs([program, asked, fresh, wanted, taken] {
     const Options& options = program.options;
     auto owner = ownerOf(*asked);
     if (!owner) {
       program.exitCode = fail(owner.error());
       return;
     }
-    if (*fresh)
+    if (fresh.isGiven())
       program.exitCode = renew(options, *owner);
-    else if (*wanted)
+    else if (wanted.isGiven())
       program.exitCode = request(options, *owner, *asked);
-    else if (*taken)
+    else if (taken.isGiven())
       program.exitCode = import(options, *owner, *asked);
     else if (auto own = owner->store.identity(owner->wish.commonName, owner->wish.applicationUri, owner->wish.hosts))
       program.exitCode = show(options, own->certificate);

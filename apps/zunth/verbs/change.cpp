@@ -130,15 +130,15 @@ Awaitable<int> linkNodes(SessionPtr session, LinkOptions asked) {
 }  // namespace
 
 void addAdd(Program program) {
-  auto* verb = addVerb(program, "add", "Add a node to a running server, where it lets you.",
-                       "zunth add Hatchery/Store/feed --type Double --value 120 --writable");
+  const auto verb = addVerb(program, "add", "Add a node to a running server, where it lets you.",
+                            "zunth add Hatchery/Store/feed --type Double --value 120 --writable");
   auto asked = std::make_shared<AddOptions>();
-  verb->add_option("PATH", asked->path, "Where it goes: an existing path and a new name")->required();
-  verb->add_option("--type", asked->type, "Of an object, a variable, or its data; objects need none");
-  verb->add_option("--value", asked->value, "A variable's first value");
-  verb->add_flag("--writable", asked->isWritable, "Lets clients write it");
-  verb->add_option("--id", asked->id, "Its NodeId; else the server makes one");
-  verb->callback([program, asked] {
+  verb.option("PATH", asked->path, "Where it goes: an existing path and a new name").required();
+  verb.option("--type", asked->type, "Of an object, a variable, or its data; objects need none");
+  verb.option("--value", asked->value, "A variable's first value");
+  verb.flag("--writable", asked->isWritable, "Lets clients write it");
+  verb.option("--id", asked->id, "Its NodeId; else the server makes one");
+  verb.runs([program, asked] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
       return addNode(session, program.options, *asked);
     });
@@ -146,11 +146,11 @@ void addAdd(Program program) {
 }
 
 void addRemove(Program program) {
-  auto* verb = addVerb(program, "remove", "Delete nodes of a running server, with what hangs on them alone.",
-                       "zunth remove Hatchery/Store/feed");
+  const auto verb = addVerb(program, "remove", "Delete nodes of a running server, with what hangs on them alone.",
+                            "zunth remove Hatchery/Store/feed");
   auto patterns = std::make_shared<std::vector<std::string>>();
-  verb->add_option("NODE", *patterns, "Paths (with * and **) or NodeIds")->required();
-  verb->callback([program, patterns] {
+  verb.option("NODE", *patterns, "Paths (with * and **) or NodeIds").required();
+  verb.runs([program, patterns] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
       return removeNodes(session, program.options, *patterns);
     });
@@ -158,14 +158,14 @@ void addRemove(Program program) {
 }
 
 void addLink(Program program) {
-  auto* verb = addVerb(program, "link", "Add a reference between two nodes, or take it away.",
-                       "zunth link Hatchery/Store --by Organizes --to Hatchery/Intake/DF1");
+  const auto verb = addVerb(program, "link", "Add a reference between two nodes, or take it away.",
+                            "zunth link Hatchery/Store --by Organizes --to Hatchery/Intake/DF1");
   auto asked = std::make_shared<LinkOptions>();
-  verb->add_option("NODE", asked->from, "Where the reference starts")->required();
-  verb->add_option("--by", asked->by, "Its type")->capture_default_str();
-  verb->add_option("--to", asked->to, "Where it leads")->required();
-  verb->add_flag("--undo", asked->undo, "Takes the reference away");
-  verb->callback([program, asked] {
+  verb.option("NODE", asked->from, "Where the reference starts").required();
+  verb.option("--by", asked->by, "Its type").showsDefault();
+  verb.option("--to", asked->to, "Where it leads").required();
+  verb.flag("--undo", asked->undo, "Takes the reference away");
+  verb.runs([program, asked] {
     program.exitCode =
         withSession(program.options, false, [&](SessionPtr session, Interrupt&) { return linkNodes(session, *asked); });
   });

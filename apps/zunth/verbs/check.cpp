@@ -33,11 +33,11 @@ int checkSite(const Options& options, const std::string& folder) {
 }  // namespace
 
 void addCheck(Program program) {
-  auto* verb = addVerb(program, "check", "Check a site's files: every mistake at once, with its line.",
-                       "zunth check demo/hatchery");
+  const auto verb = addVerb(program, "check", "Check a site's files: every mistake at once, with its line.",
+                            "zunth check demo/hatchery");
   auto folder = std::make_shared<std::string>(".");
-  verb->add_option("SITE", *folder, "The site's folder, or one model file; this folder when left out");
-  verb->callback([program, folder] { program.exitCode = checkSite(program.options, *folder); });
+  verb.option("SITE", *folder, "The site's folder, or one model file; this folder when left out");
+  verb.runs([program, folder] { program.exitCode = checkSite(program.options, *folder); });
 }
 
 }  // namespace zunth::cli

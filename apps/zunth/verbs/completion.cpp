@@ -6,24 +6,23 @@ namespace zunth::cli {
 
 namespace {
 
-std::string optionsOf(const CLI::App& app) {
+std::string optionsOf(const Verb& verb) {
   std::string out;
-  for (const auto* option : app.get_options())
-    for (const auto& name : option->get_lnames()) out += "--" + name + " ";
+  for (const auto& name : verb.optionNames()) out += name + " ";
   return out;
 }
 
-std::string verbsOf(const CLI::App& app) {
+std::string verbsOf(const Verb& top) {
   std::string out;
-  for (const auto* verb : app.get_subcommands({})) out += verb->get_name() + " ";
+  for (const auto& verb : top.verbs()) out += verb.name() + " ";
   return out;
 }
 
 /// A bash function made from the verbs and options that there are, so that it can't fall behind them.
-std::string script(const CLI::App& app) {
+std::string script(const Verb& top) {
   std::string cases;
-  for (const auto* verb : app.get_subcommands({}))
-    cases += fmt::format("    {}) words=\"{}{}\" ;;\n", verb->get_name(), verbsOf(*verb), optionsOf(*verb));
+  for (const auto& verb : top.verbs())
+    cases += fmt::format("    {}) words=\"{}{}\" ;;\n", verb.name(), verbsOf(verb), optionsOf(verb));
   return fmt::format(R"(_zunth() {{
   local word=${{COMP_WORDS[COMP_CWORD]}} before=${{COMP_WORDS[COMP_CWORD-1]}} words
   if [ "$before" = --output ]; then
@@ -38,15 +37,15 @@ std::string script(const CLI::App& app) {
 }}
 complete -o default -F _zunth zunth
 )",
-                     verbsOf(app), optionsOf(app), cases);
+                     verbsOf(top), optionsOf(top), cases);
 }
 
 }  // namespace
 
 void addCompletion(Program program) {
-  auto* verb = program.app.add_subcommand("completion", "Print what makes bash complete verbs and options.");
-  verb->footer("Example: source <(zunth completion)");
-  verb->callback([program] { std::fputs(script(program.app).c_str(), stdout); });
+  const auto verb = program.top.verb("completion", "Print what makes bash complete verbs and options.");
+  verb.example("source <(zunth completion)");
+  verb.runs([program] { std::fputs(script(program.top).c_str(), stdout); });
 }
 
 }  // namespace zunth::cli

@@ -135,11 +135,11 @@ constexpr const char* kFrom = "A site's folder, a model file (*.yaml, *.xml, *.c
 
 void addConvert(Program program) {
   auto from = std::make_shared<std::string>(), to = std::make_shared<std::string>();
-  auto* verb = addVerb(program, "convert", "Write a model in another form: NodeSet2, the language, a table.",
-                       "zunth convert opc.tcp://10.0.0.7:4840 plant.yaml");
-  verb->add_option("FROM", *from, kFrom)->required();
-  verb->add_option("FILE", *to, "What to write: NAME.xml (NodeSet2), NAME.yaml, or NAME.csv (variables)")->required();
-  verb->callback([program, from, to] { program.exitCode = convert(program.options, *from, *to); });
+  const auto verb = addVerb(program, "convert", "Write a model in another form: NodeSet2, the language, a table.",
+                            "zunth convert opc.tcp://10.0.0.7:4840 plant.yaml");
+  verb.option("FROM", *from, kFrom).required();
+  verb.option("FILE", *to, "What to write: NAME.xml (NodeSet2), NAME.yaml, or NAME.csv (variables)").required();
+  verb.runs([program, from, to] { program.exitCode = convert(program.options, *from, *to); });
 }
 
 void addDraw(Program program) {
@@ -148,26 +148,26 @@ void addDraw(Program program) {
     std::size_t most = 200;
   };
   auto wish = std::make_shared<Wish>();
-  auto* verb = addVerb(program, "draw", "Draw a model as SVG: the plant, and the types beside it.",
-                       "zunth draw demo/hatchery hatchery.svg");
-  verb->add_option("FROM", wish->from, kFrom)->required();
-  verb->add_option("FILE", wish->to, "NAME.svg; types go to NAME-types.svg, large subtrees to files of their own")
-      ->required();
-  verb->add_option("PATH", wish->path, "Where to begin; Objects when left out");
-  verb->add_option("--most", wish->most, "Cards in one drawing; larger subtrees are drawn apart")
-      ->capture_default_str()
-      ->check(CLI::Range(10, 100000));
-  verb->callback(
+  const auto verb = addVerb(program, "draw", "Draw a model as SVG: the plant, and the types beside it.",
+                            "zunth draw demo/hatchery hatchery.svg");
+  verb.option("FROM", wish->from, kFrom).required();
+  verb.option("FILE", wish->to, "NAME.svg; types go to NAME-types.svg, large subtrees to files of their own")
+      .required();
+  verb.option("PATH", wish->path, "Where to begin; Objects when left out");
+  verb.option("--most", wish->most, "Cards in one drawing; larger subtrees are drawn apart")
+      .showsDefault()
+      .range(10, 100000);
+  verb.runs(
       [program, wish] { program.exitCode = draw(program.options, wish->from, wish->to, wish->path, wish->most); });
 }
 
 void addDocument(Program program) {
   auto from = std::make_shared<std::string>(), to = std::make_shared<std::string>();
-  auto* verb = addVerb(program, "document", "Write a page of documentation for a model: one HTML file.",
-                       "zunth document demo/hatchery hatchery.html");
-  verb->add_option("FROM", *from, kFrom)->required();
-  verb->add_option("FILE", *to, "NAME.html")->required();
-  verb->callback([program, from, to] { program.exitCode = document(program.options, *from, *to); });
+  const auto verb = addVerb(program, "document", "Write a page of documentation for a model: one HTML file.",
+                            "zunth document demo/hatchery hatchery.html");
+  verb.option("FROM", *from, kFrom).required();
+  verb.option("FILE", *to, "NAME.html").required();
+  verb.runs([program, from, to] { program.exitCode = document(program.options, *from, *to); });
 }
 
 void addOutline(Program program) {
@@ -176,14 +176,15 @@ void addOutline(Program program) {
     model::OutlineOptions options;
   };
   auto wish = std::make_shared<Wish>();
-  auto* verb = addVerb(program, "outline", "Show a model as a tree, without a server: types, units, ranges, access.",
-                       "zunth outline demo/hatchery --depth 3 --filter kPa");
-  verb->add_option("FROM", wish->from, kFrom);
-  verb->add_option("PATH", wish->path, "Where to begin; Objects when left out");
-  verb->add_option("--depth", wish->options.depth, "Levels to show")->check(CLI::Range(1, 100));
-  verb->add_option("--filter", wish->options.filter, "Only what has this in its name, type, unit or description")
-      ->type_name("TEXT");
-  verb->callback(
+  const auto verb =
+      addVerb(program, "outline", "Show a model as a tree, without a server: types, units, ranges, access.",
+              "zunth outline demo/hatchery --depth 3 --filter kPa");
+  verb.option("FROM", wish->from, kFrom);
+  verb.option("PATH", wish->path, "Where to begin; Objects when left out");
+  verb.option("--depth", wish->options.depth, "Levels to show").range(1, 100);
+  verb.option("--filter", wish->options.filter, "Only what has this in its name, type, unit or description")
+      .called("TEXT");
+  verb.runs(
       [program, wish] { program.exitCode = showOutline(program.options, wish->from, wish->path, wish->options); });
 }
 

@@ -151,10 +151,10 @@ int runDemo() {
 }  // namespace
 
 void addDemo(Program program) {
-  auto* verb =
-      program.app.add_subcommand("demo", "Run the Fernhollow trout hatchery: a service with two simulated devices.");
-  verb->footer("Example: zunth demo");
-  verb->callback([program] { program.exitCode = runDemo(); });
+  const auto verb =
+      program.top.verb("demo", "Run the Fernhollow trout hatchery: a service with two simulated devices.");
+  verb.example("zunth demo");
+  verb.runs([program] { program.exitCode = runDemo(); });
 }
 
 }  // namespace zunth::cli

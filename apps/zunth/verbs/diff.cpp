@@ -33,11 +33,11 @@ int showDifference(const Options& options, const std::string& a, const std::stri
 
 void addDiff(Program program) {
   auto a = std::make_shared<std::string>(), b = std::make_shared<std::string>();
-  auto* verb = addVerb(program, "diff", "What differs between two models, and whether clients would notice.",
-                       "zunth diff my-plant opc.tcp://10.0.0.7:4840\nEnds with 1 when they differ.");
-  verb->add_option("BEFORE", *a, "A site's folder, a model file, or a server's URL or saved name")->required();
-  verb->add_option("AFTER", *b, "What to compare it with")->required();
-  verb->callback([program, a, b] { program.exitCode = showDifference(program.options, *a, *b); });
+  const auto verb = addVerb(program, "diff", "What differs between two models, and whether clients would notice.",
+                            "zunth diff my-plant opc.tcp://10.0.0.7:4840\nEnds with 1 when they differ.");
+  verb.option("BEFORE", *a, "A site's folder, a model file, or a server's URL or saved name").required();
+  verb.option("AFTER", *b, "What to compare it with").required();
+  verb.runs([program, a, b] { program.exitCode = showDifference(program.options, *a, *b); });
 }
 
 }  // namespace zunth::cli

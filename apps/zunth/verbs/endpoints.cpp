@@ -57,9 +57,9 @@ Awaitable<int> listEndpoints(std::string url, Options options) {
 }  // namespace
 
 void addEndpoints(Program program) {
-  auto* verb = addVerb(program, "endpoints", "List how a server can be reached: URL, security, users.",
-                       "zunth endpoints --at opc.tcp://127.0.0.1:4840");
-  verb->callback([program] {
+  const auto verb = addVerb(program, "endpoints", "List how a server can be reached: URL, security, users.",
+                            "zunth endpoints --at opc.tcp://127.0.0.1:4840");
+  verb.runs([program] {
     auto url = Places::load().resolve(program.options.at);
     if (!url) {
       program.exitCode = fail(url.error());

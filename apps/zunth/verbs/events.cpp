@@ -16,7 +16,7 @@ struct EventOptions {
   std::string source;
   std::string type;
   std::string words;
-  std::uint16_t severity = 0;
+  std::uint32_t severity = 0;
   double seconds = 0;
   std::size_t count = 0;
   std::vector<std::string> fields;
@@ -148,7 +148,7 @@ Awaitable<int> watchEvents(SessionPtr session, Interrupt& interrupt, Options opt
   if (asked.severity) {
     std::vector<ExtensionObject> operands;
     operands.push_back(ExtensionObject::of(field("Severity", id::BaseEventType)));
-    operands.push_back(ExtensionObject::of(LiteralOperand{Variant(asked.severity)}));
+    operands.push_back(ExtensionObject::of(LiteralOperand{Variant(static_cast<std::uint16_t>(asked.severity))}));
     addCondition(filter.whereClause, FilterOperator::GreaterThanOrEqual, std::move(operands));
   }
   if (!asked.words.empty()) {
@@ -217,18 +217,16 @@ Awaitable<int> watchEvents(SessionPtr session, Interrupt& interrupt, Options opt
 }  // namespace
 
 void addEvents(Program program) {
-  auto* verb = addVerb(program, "events", "Watch events as they happen.", "zunth events --type AuditEventType");
+  const auto verb = addVerb(program, "events", "Watch events as they happen.", "zunth events --type AuditEventType");
   auto asked = std::make_shared<EventOptions>();
-  verb->add_option("NODE", asked->source,
-                   "An object that announces events; without one the server itself, which hears all");
-  verb->add_option("--type", asked->type, "Only events of this type and those below it");
-  verb->add_option("--severity", asked->severity, "Only events of at least this severity, 1 to 1000")
-      ->check(CLI::Range(1, 1000));
-  verb->add_option("--like", asked->words, "Only events whose message has these words (% and _ as in the standard)");
-  verb->add_option("--fields", asked->fields, "More fields of the type to show")->delimiter(',');
-  verb->add_option("--for", asked->seconds, "Seconds to watch; without it until Ctrl-C")->check(CLI::Range(0.0, 1e9));
-  verb->add_option("--count", asked->count, "Events to show, then end");
-  verb->callback([program, asked] {
+  verb.option("NODE", asked->source, "An object that announces events; without one the server itself, which hears all");
+  verb.option("--type", asked->type, "Only events of this type and those below it");
+  verb.option("--severity", asked->severity, "Only events of at least this severity, 1 to 1000").range(1, 1000);
+  verb.option("--like", asked->words, "Only events whose message has these words (% and _ as in the standard)");
+  verb.option("--fields", asked->fields, "More fields of the type to show").splitAt(',');
+  verb.option("--for", asked->seconds, "Seconds to watch; without it until Ctrl-C").range(0.0, 1e9);
+  verb.option("--count", asked->count, "Events to show, then end");
+  verb.runs([program, asked] {
     program.exitCode = withSession(program.options, true, [&](SessionPtr session, Interrupt& interrupt) {
       return watchEvents(session, interrupt, program.options, *asked);
     });

@@ -73,11 +73,11 @@ Awaitable<int> locate(SessionPtr session, Options options, std::vector<std::stri
 }  // namespace
 
 void addLocate(Program program) {
-  auto* verb = addVerb(program, "locate", "Ask the server which node is at a path of browse names.",
-                       "zunth locate Hatchery/Intake/DF1/pressure");
+  const auto verb = addVerb(program, "locate", "Ask the server which node is at a path of browse names.",
+                            "zunth locate Hatchery/Intake/DF1/pressure");
   auto paths = std::make_shared<std::vector<std::string>>();
-  verb->add_option("PATH", *paths, "Browse names from Objects; 2:name for a name of namespace 2")->required();
-  verb->callback([program, paths] {
+  verb.option("PATH", *paths, "Browse names from Objects; 2:name for a name of namespace 2").required();
+  verb.runs([program, paths] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
       return locate(session, program.options, *paths);
     });

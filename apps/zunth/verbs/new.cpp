@@ -95,14 +95,14 @@ int makeSite(const Options& options, const std::string& folder, bool isOpen) {
 }  // namespace
 
 void addNew(Program program) {
-  auto* verb = program.app.add_subcommand("new", "Make a site to begin with.");
-  verb->footer("Example: zunth new my-plant");
+  const auto verb = program.top.verb("new", "Make a site to begin with.");
+  verb.example("zunth new my-plant");
   auto folder = std::make_shared<std::string>();
-  verb->add_option("SITE", *folder, "Folder to make")->required();
-  verb->add_flag("--quiet", program.options.quiet, "Print errors only");
+  verb.option("SITE", *folder, "Folder to make").required();
+  verb.flag("--quiet", program.options.quiet, "Print errors only");
   auto isOpen = std::make_shared<bool>(false);
-  verb->add_flag("--open", *isOpen, "Without security, for a first look on this machine");
-  verb->callback([program, folder, isOpen] { program.exitCode = makeSite(program.options, *folder, *isOpen); });
+  verb.flag("--open", *isOpen, "Without security, for a first look on this machine");
+  verb.runs([program, folder, isOpen] { program.exitCode = makeSite(program.options, *folder, *isOpen); });
 }
 
 }  // namespace zunth::cli

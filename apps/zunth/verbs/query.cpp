@@ -140,13 +140,13 @@ Awaitable<int> runQuery(SessionPtr session, Options options, QueryOptions asked)
 }  // namespace
 
 void addQuery(Program program) {
-  auto* verb = addVerb(program, "query", "Find instances of a type, by their values if you like.",
-                       "zunth query DrumFilter --where 'pressure > 30' --show pressure,speed");
+  const auto verb = addVerb(program, "query", "Find instances of a type, by their values if you like.",
+                            "zunth query DrumFilter --where 'pressure > 30' --show pressure,speed");
   auto asked = std::make_shared<QueryOptions>();
-  verb->add_option("TYPE", asked->type, "A type's name or NodeId")->required();
-  verb->add_option("--where", asked->where, "A condition on a child's value: > < >= <= = like; repeat for more");
-  verb->add_option("--show", asked->show, "Children whose values to show")->delimiter(',');
-  verb->callback([program, asked] {
+  verb.option("TYPE", asked->type, "A type's name or NodeId").required();
+  verb.option("--where", asked->where, "A condition on a child's value: > < >= <= = like; repeat for more");
+  verb.option("--show", asked->show, "Children whose values to show").splitAt(',');
+  verb.runs([program, asked] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
       return runQuery(session, program.options, *asked);
     });

@@ -58,13 +58,13 @@ Awaitable<int> readValues(SessionPtr session, Options options, std::vector<std::
 }  // namespace
 
 void addRead(Program program) {
-  auto* verb =
+  const auto verb =
       addVerb(program, "read", "Read variables: value, unit, status, time.", "zunth read 'Hatchery/Intake/*/pressure'");
   auto patterns = std::make_shared<std::vector<std::string>>();
-  verb->add_option("NODE", *patterns, "Paths (with * and **) or NodeIds")->required();
+  verb.option("NODE", *patterns, "Paths (with * and **) or NodeIds").required();
   auto registered = std::make_shared<bool>(false);
-  verb->add_flag("--registered", *registered, "Register the nodes first, as clients do that read them often");
-  verb->callback([program, patterns, registered] {
+  verb.flag("--registered", *registered, "Register the nodes first, as clients do that read them often");
+  verb.runs([program, patterns, registered] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
       return readValues(session, program.options, *patterns, *registered);
     });

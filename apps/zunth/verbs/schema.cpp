@@ -38,13 +38,13 @@ int writeSchemas(const Options& options, const std::string& kind, const std::str
 
 void addSchema(Program program) {
   auto kind = std::make_shared<std::string>(), folder = std::make_shared<std::string>();
-  auto* verb = program.app.add_subcommand(
+  const auto verb = program.top.verb(
       "schema", "Print the JSON Schema of a site's files, for editors that complete and check while one types.");
-  verb->footer("Example: zunth schema --into schema");
-  verb->add_option("KIND", *kind, "model, site, bindings or device; all when left out");
-  verb->add_option("--into", *folder, "Write them as files into this folder")->type_name("FOLDER");
+  verb.example("zunth schema --into schema");
+  verb.option("KIND", *kind, "model, site, bindings or device; all when left out");
+  verb.option("--into", *folder, "Write them as files into this folder").called("FOLDER");
   addOutput(verb, program.options);
-  verb->callback([program, kind, folder] {
+  verb.runs([program, kind, folder] {
     if (kind->empty() && folder->empty()) *kind = "model";
     program.exitCode = writeSchemas(program.options, *kind, *folder);
   });

@@ -138,11 +138,11 @@ Awaitable<int> showNode(SessionPtr session, Options options, std::string path) {
 }  // namespace
 
 void addShow(Program program) {
-  auto* verb = addVerb(program, "show", "Show everything about one node: attributes and references.",
-                       "zunth show Hatchery/Intake/DF1/pressure");
+  const auto verb = addVerb(program, "show", "Show everything about one node: attributes and references.",
+                            "zunth show Hatchery/Intake/DF1/pressure");
   auto path = std::make_shared<std::string>();
-  verb->add_option("NODE", *path, "A path or a NodeId")->required();
-  verb->callback([program, path] {
+  verb.option("NODE", *path, "A path or a NodeId").required();
+  verb.runs([program, path] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
       return showNode(session, program.options, *path);
     });

@@ -190,11 +190,11 @@ void addSnapshot(Program program) {
     std::vector<std::string> patterns{"**"};
   };
   auto wish = std::make_shared<Wish>();
-  auto* verb = addVerb(program, "snapshot", "Save the current values of variables to a file.",
-                       "zunth snapshot before.json Hatchery/Hall1/**");
-  verb->add_option("FILE", wish->file, "What to write: JSON")->required();
-  verb->add_option("NODE", wish->patterns, "Which variables; all below Objects when left out");
-  verb->callback([program, wish] {
+  const auto verb = addVerb(program, "snapshot", "Save the current values of variables to a file.",
+                            "zunth snapshot before.json Hatchery/Hall1/**");
+  verb.option("FILE", wish->file, "What to write: JSON").required();
+  verb.option("NODE", wish->patterns, "Which variables; all below Objects when left out");
+  verb.runs([program, wish] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
       return save(session, program.options, wish->file, wish->patterns);
     });
@@ -204,11 +204,12 @@ void addSnapshot(Program program) {
 void addRestore(Program program) {
   auto file = std::make_shared<std::string>();
   auto onlyShow = std::make_shared<bool>(false);
-  auto* verb = addVerb(program, "restore", "Write the values of a snapshot back, but for what changed its type since.",
-                       "zunth restore before.json --dry-run");
-  verb->add_option("FILE", *file, "A file that 'zunth snapshot' wrote")->required();
-  verb->add_flag("--dry-run", *onlyShow, "Show what would be written");
-  verb->callback([program, file, onlyShow] {
+  const auto verb =
+      addVerb(program, "restore", "Write the values of a snapshot back, but for what changed its type since.",
+              "zunth restore before.json --dry-run");
+  verb.option("FILE", *file, "A file that 'zunth snapshot' wrote").required();
+  verb.flag("--dry-run", *onlyShow, "Show what would be written");
+  verb.runs([program, file, onlyShow] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
       return restore(session, program.options, *file, *onlyShow);
     });

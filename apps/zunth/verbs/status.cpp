@@ -174,13 +174,13 @@ Awaitable<int> showLimits(SessionPtr session, Options options) {
 }  // namespace
 
 void addStatus(Program program) {
-  auto* verb = addVerb(program, "status", "How a server is: its state, clock, sessions, subscriptions, limits.",
-                       "zunth status --sessions");
+  const auto verb = addVerb(program, "status", "How a server is: its state, clock, sessions, subscriptions, limits.",
+                            "zunth status --sessions");
   auto asked = std::make_shared<StatusOptions>();
-  verb->add_flag("--sessions", asked->sessions, "Who is connected, and what they asked for");
-  verb->add_flag("--subscriptions", asked->subscriptions, "Who watches how much");
-  verb->add_flag("--limits", asked->limits, "What the server grants at most");
-  verb->callback([program, asked] {
+  verb.flag("--sessions", asked->sessions, "Who is connected, and what they asked for");
+  verb.flag("--subscriptions", asked->subscriptions, "Who watches how much");
+  verb.flag("--limits", asked->limits, "What the server grants at most");
+  verb.runs([program, asked] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
       if (asked->sessions) return showSessions(session, program.options);
       if (asked->subscriptions) return showSubscriptions(session, program.options);

@@ -183,14 +183,14 @@ Awaitable<int> showTree(SessionPtr session, Options options, TreeOptions tree) {
 }  // namespace
 
 void addTree(Program program) {
-  auto* verb = addVerb(program, "tree", "Show the nodes below Objects, or below one node.",
-                       "zunth tree Hatchery/Intake --values");
+  const auto verb = addVerb(program, "tree", "Show the nodes below Objects, or below one node.",
+                            "zunth tree Hatchery/Intake --values");
   auto tree = std::make_shared<TreeOptions>();
-  verb->add_option("PATH", tree->path, "Where to begin; Objects when left out");
-  verb->add_option("--depth", tree->depth, "Levels to show")->capture_default_str()->check(CLI::Range(1, 100));
-  verb->add_flag("--values", tree->values, "Read the variables, too");
-  verb->add_flag("--all", tree->all, "Show the Server object, units, ranges and arguments as nodes, too");
-  verb->callback([program, tree] {
+  verb.option("PATH", tree->path, "Where to begin; Objects when left out");
+  verb.option("--depth", tree->depth, "Levels to show").showsDefault().range(1, 100);
+  verb.flag("--values", tree->values, "Read the variables, too");
+  verb.flag("--all", tree->all, "Show the Server object, units, ranges and arguments as nodes, too");
+  verb.runs([program, tree] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
       return showTree(session, program.options, *tree);
     });

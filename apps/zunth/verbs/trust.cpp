@@ -91,30 +91,30 @@ void addTrust(Program program) {
   auto site = std::make_shared<std::string>();
   auto what = std::make_shared<std::string>();
   auto minutes = std::make_shared<double>(10);
-  auto* verb = addLocalVerb(program, program.app, "trust",
-                            "Whose certificates are trusted, by a site or by this client; alone: list them.",
-                            "zunth trust allow 3F:A0:2C --site my-plant", *site);
-  auto* allowing =
-      addLocalVerb(program, *verb, "allow", "Trust one that was refused, or a certificate's file.", {}, *site);
-  allowing->add_option("WHO", *what, "How the fingerprint begins, the subject, or a file")->required();
-  auto* removing = addLocalVerb(program, *verb, "remove", "Trust one no longer; its connections end.", {}, *site);
-  removing->add_option("WHO", *what, "How the fingerprint begins, or the subject")->required();
-  auto* opening =
-      addLocalVerb(program, *verb, "open", "Trust the next client that isn't known yet, for a while.", {}, *site);
-  opening->add_option("--for", *minutes, "Minutes")->check(CLI::Range(0.1, 1440.0))->capture_default_str();
-  opening->add_option("--application", *what, "Only this one, by its application URI");
-  verb->callback([program, site, what, minutes, allowing, removing, opening] {
+  const auto verb = addLocalVerb(program, program.top, "trust",
+                                 "Whose certificates are trusted, by a site or by this client; alone: list them.",
+                                 "zunth trust allow 3F:A0:2C --site my-plant", *site);
+  const auto allowing =
+      addLocalVerb(program, verb, "allow", "Trust one that was refused, or a certificate's file.", {}, *site);
+  allowing.option("WHO", *what, "How the fingerprint begins, the subject, or a file").required();
+  const auto removing = addLocalVerb(program, verb, "remove", "Trust one no longer; its connections end.", {}, *site);
+  removing.option("WHO", *what, "How the fingerprint begins, or the subject").required();
+  const auto opening =
+      addLocalVerb(program, verb, "open", "Trust the next client that isn't known yet, for a while.", {}, *site);
+  opening.option("--for", *minutes, "Minutes").range(0.1, 1440.0).showsDefault();
+  opening.option("--application", *what, "Only this one, by its application URI");
+  verb.runs([program, site, what, minutes, allowing, removing, opening] {
     auto store = storeOf(*site);
     if (!store) {
       program.exitCode = fail(store.error());
       return;
     }
-    program.exitCode = *allowing   ? allow(program.options, *store, *what)
-                       : *removing ? remove(program.options, *store, *what)
-                       : *opening && site->empty() && !fs::exists("site.yaml")
+    program.exitCode = allowing.isGiven()   ? allow(program.options, *store, *what)
+                       : removing.isGiven() ? remove(program.options, *store, *what)
+                       : opening.isGiven() && site->empty() && !fs::exists("site.yaml")
                            ? wrongUse("it is a site that awaits a client", "zunth trust open --site FOLDER")
-                       : *opening ? openFor(program.options, *store, *minutes, *what)
-                                  : listTrust(program.options, *store);
+                       : opening.isGiven() ? openFor(program.options, *store, *minutes, *what)
+                                           : listTrust(program.options, *store);
   });
 }
 

@@ -175,9 +175,9 @@ Awaitable<int> tryConnection(std::string place, Options options, client::Session
 }  // namespace
 
 void addTry(Program program) {
-  auto* verb = addVerb(program, "try", "Find out why a connection fails, step by step.",
-                       "zunth try --at opc.tcp://filter-house:4840 --security encrypt");
-  verb->callback([program] {
+  const auto verb = addVerb(program, "try", "Find out why a connection fails, step by step.",
+                            "zunth try --at opc.tcp://filter-house:4840 --security encrypt");
+  verb.runs([program] {
     const Options& options = program.options;
     auto url = Places::load().resolve(options.at);
     client::Session::Options user;

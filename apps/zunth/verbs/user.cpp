@@ -98,27 +98,27 @@ void addUser(Program program) {
   auto name = std::make_shared<std::string>();
   auto roles = std::make_shared<std::vector<std::string>>();
   const std::string known = fmt::format("{}", fmt::join(space::roleNames(), ", "));
-  auto* verb = addLocalVerb(program, program.app, "user",
-                            "Who may log in to a site with a password, and as what; alone: list them.",
-                            "zunth user add hanna --role Operator --site my-plant", *site);
-  verb->footer(verb->get_footer() +
-               "\nA password is asked for, or taken from ZUNTH_PASSWORD. Changes count within a second.");
-  std::vector<std::pair<CLI::App*, Change>> changes;
+  const auto verb = addLocalVerb(
+      program, program.top, "user", "Who may log in to a site with a password, and as what; alone: list them.",
+      "zunth user add hanna --role Operator --site my-plant\n"
+      "A password is asked for, or taken from ZUNTH_PASSWORD. Changes count within a second.",
+      *site);
+  std::vector<std::pair<Verb, Change>> changes;
   for (const auto& [word, about, change] : {std::tuple{"add", "Let somebody log in.", Change::Add},
                                             std::tuple{"password", "Give somebody a new password.", Change::Password},
                                             std::tuple{"role", "Give somebody other roles.", Change::Roles},
                                             std::tuple{"disable", "Let somebody log in no longer.", Change::Disable},
                                             std::tuple{"enable", "Let somebody log in again.", Change::Enable},
                                             std::tuple{"remove", "Forget somebody.", Change::Remove}}) {
-    auto* part = addLocalVerb(program, *verb, word, about, {}, *site);
-    part->add_option("NAME", *name, "The user's name")->required();
+    const auto part = addLocalVerb(program, verb, word, about, {}, *site);
+    part.option("NAME", *name, "The user's name").required();
     if (change == Change::Roles)
-      part->add_option("ROLE", *roles, "What they are from now on: " + known)->required();
+      part.option("ROLE", *roles, "What they are from now on: " + known).required();
     else if (change == Change::Add)
-      part->add_option("--role", *roles, "What they are: " + known + "; Operator without it");
+      part.option("--role", *roles, "What they are: " + known + "; Operator without it");
     changes.emplace_back(part, change);
   }
-  verb->callback([program, site, name, roles, changes] {
+  verb.runs([program, site, name, roles, changes] {
     auto store = storeOf(*site);
     if (!store) {
       program.exitCode = fail(store.error());
@@ -138,7 +138,7 @@ void addUser(Program program) {
         return;
       }
     for (const auto& [part, change] : changes)
-      if (*part) {
+      if (part.isGiven()) {
         program.exitCode = changeUser(program.options, *store, std::move(*users), change, *name, *roles);
         return;
       }

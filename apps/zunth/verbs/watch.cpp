@@ -244,22 +244,20 @@ Awaitable<int> watchValues(SessionPtr session, Interrupt& interrupt, Options opt
 }  // namespace
 
 void addWatch(Program program) {
-  auto* verb = addVerb(program, "watch", "Watch variables live; piped, one line a change.",
-                       "zunth watch 'Hatchery/Intake/DF1/*' --interval 250");
+  const auto verb = addVerb(program, "watch", "Watch variables live; piped, one line a change.",
+                            "zunth watch 'Hatchery/Intake/DF1/*' --interval 250");
   auto watch = std::make_shared<WatchOptions>();
-  verb->add_option("NODE", watch->patterns, "Paths (with * and **) or NodeIds")->required();
-  verb->add_option("--interval", watch->interval, "Milliseconds between updates")
-      ->capture_default_str()
-      ->check(CLI::Range(10.0, 3.6e6));
-  verb->add_option("--for", watch->seconds, "Seconds to watch; without it until Ctrl-C")->check(CLI::Range(0.0, 1e9));
-  verb->add_option("--count", watch->count, "Changes to show, then end");
-  verb->add_option("--deadband", watch->deadband, "Least change that counts: in the unit (0.5) or of the range (2%)");
-  verb->add_option("--queue", watch->queue, "Values of each node that the server keeps between two updates");
-  verb->add_option("--when", watch->when, "Tell about the others only when this one of them changes");
-  verb->add_flag("--keep", watch->keep, "Leave the subscription with the server, to be taken up with --resume");
-  verb->add_option("--hours", watch->hours, "How long it waits there, where the server can (else ten minutes)");
-  verb->add_option("--resume", watch->resume, "Take up a subscription that was kept; name the same nodes");
-  verb->callback([program, watch] {
+  verb.option("NODE", watch->patterns, "Paths (with * and **) or NodeIds").required();
+  verb.option("--interval", watch->interval, "Milliseconds between updates").showsDefault().range(10.0, 3.6e6);
+  verb.option("--for", watch->seconds, "Seconds to watch; without it until Ctrl-C").range(0.0, 1e9);
+  verb.option("--count", watch->count, "Changes to show, then end");
+  verb.option("--deadband", watch->deadband, "Least change that counts: in the unit (0.5) or of the range (2%)");
+  verb.option("--queue", watch->queue, "Values of each node that the server keeps between two updates");
+  verb.option("--when", watch->when, "Tell about the others only when this one of them changes");
+  verb.flag("--keep", watch->keep, "Leave the subscription with the server, to be taken up with --resume");
+  verb.option("--hours", watch->hours, "How long it waits there, where the server can (else ten minutes)");
+  verb.option("--resume", watch->resume, "Take up a subscription that was kept; name the same nodes");
+  verb.runs([program, watch] {
     program.exitCode = withSession(program.options, true, [&](SessionPtr session, Interrupt& interrupt) {
       return watchValues(session, interrupt, program.options, *watch);
     });

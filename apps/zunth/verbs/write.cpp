@@ -64,11 +64,11 @@ Awaitable<int> writeValues(SessionPtr session, Options options, std::vector<Assi
 }  // namespace
 
 void addWrite(Program program) {
-  auto* verb = addVerb(program, "write", "Write variables. Types are looked up, nobody states them.",
-                       "zunth write Hatchery/Intake/DF1/speedGoal=25");
+  const auto verb = addVerb(program, "write", "Write variables. Types are looked up, nobody states them.",
+                            "zunth write Hatchery/Intake/DF1/speedGoal=25");
   auto texts = std::make_shared<std::vector<std::string>>();
-  verb->add_option("NODE=VALUE", *texts, "What to write; arrays as [1, 2, 3], enumerations by name")->required();
-  verb->callback([program, texts] {
+  verb.option("NODE=VALUE", *texts, "What to write; arrays as [1, 2, 3], enumerations by name").required();
+  verb.runs([program, texts] {
     std::vector<Assignment> assignments;
     for (const auto& text : *texts) {
       auto assignment = assignmentOf(text);
