@@ -1,5 +1,6 @@
 #include "core/space/attributes.hpp"
 
+#include "core/space/attribute_writing.hpp"
 #include "core/ua/index_range.hpp"
 #include "core/ua/text.hpp"
 
@@ -56,7 +57,7 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
     case AttributeId::DisplayName: return DataValue(space.displayName(node));
     case AttributeId::Description: return DataValue(space.description(node));
     case AttributeId::WriteMask:
-    case AttributeId::UserWriteMask: return DataValue(std::uint32_t{0});
+    case AttributeId::UserWriteMask: return DataValue(writeMask(space, node));
     case AttributeId::IsAbstract:
       if (isType) return DataValue(space.isAbstract(node));
       break;
@@ -169,6 +170,7 @@ DataValue readAttribute(const Space& space, NodeIndex node, AttributeId attribut
         if (rights.hasRole(role.roleId)) own.push_back(role);
       return DataValue(asObjects(own));
     }
+    case AttributeId::UserWriteMask: return DataValue(writeMask(space, node, rights));
     case AttributeId::UserAccessLevel:
       if (space.nodeClass(node) == NodeClass::Variable) return DataValue(levelFor(space.traits(node).accessLevel, may));
       break;
@@ -193,14 +195,7 @@ std::optional<Range> rangeProperty(const Space& space, NodeIndex variable, std::
 }
 
 Result<DataValue> checkWrite(const Space& space, NodeIndex node, const WriteValue& write) {
-  const auto attribute = static_cast<AttributeId>(write.attributeId);
   const std::string path = space.path(node);
-  if (attribute != AttributeId::Value) {
-    if (!find(space, node, attribute))
-      return Error{status::BadAttributeIdInvalid, fmt::format("{} has no attribute {}", path, write.attributeId), {}};
-    return Error{
-        status::BadNotWritable, fmt::format("attribute {} of {} can't be written", write.attributeId, path), {}};
-  }
   if (space.nodeClass(node) != NodeClass::Variable)
     return Error{status::BadAttributeIdInvalid, path + " is not a variable: it has no value", {}};
   const ValueTraits& traits = space.traits(node);

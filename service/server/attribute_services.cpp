@@ -1,3 +1,4 @@
+#include "core/space/attribute_writing.hpp"
 #include "core/space/attributes.hpp"
 #include "core/ua/index_range.hpp"
 #include "service/server/request_checks.hpp"
@@ -9,15 +10,14 @@ using namespace ua;
 
 namespace {
 
-/// What the whole would become; see space::checkWrite(). BadUserAccessDenied, BadSecurityModeInsufficient.
-Result<DataValue> mayWrite(const space::Space& space, space::NodeIndex node, const WriteValue& write,
-                           const space::Rights& rights) {
-  const bool isValue = write.attributeId == static_cast<std::uint32_t>(AttributeId::Value);
-  const auto code = space.check(rights, node, isValue ? PermissionType::Write : PermissionType::WriteAttribute);
+/// BadUserAccessDenied, BadSecurityModeInsufficient.
+Result<void> mayWrite(const space::Space& space, space::NodeIndex node, AttributeId attribute,
+                      const space::Rights& rights) {
+  const auto code = space.check(rights, node, space::permissionToWrite(attribute));
   if (code == status::BadSecurityModeInsufficient)
     return Error{code, space.path(node) + " is written over encrypted connections only", {}};
   if (code.isBad()) return Error{code, "this user may not write " + space.path(node), {}};
-  return space::checkWrite(space, node, write);
+  return {};
 }
 
 }  // namespace
@@ -126,6 +126,7 @@ Result<void> Server::write(const WriteRequest& request, Context& context) {
   const std::size_t count = request.nodesToWrite.size();
   auto gathering = std::make_shared<Gathering<WriteResponse, StatusCode>>(context.reply, count, clock_.wallClock,
                                                                           [](StatusCode code) { return code; });
+  bool permissionsChanged = false;
   for (std::size_t i = 0; i < count; ++i) {
     const auto& one = request.nodesToWrite[i];
     const auto node = space_.find(one.nodeId);
@@ -133,7 +134,17 @@ Result<void> Server::write(const WriteRequest& request, Context& context) {
       gathering->fail(i, {status::BadNodeIdUnknown, "there is no node " + one.nodeId.text(), {}});
       continue;
     }
-    auto value = mayWrite(space_, node, one, context.rights());
+    const auto attribute = static_cast<AttributeId>(one.attributeId);
+    const auto allowed = mayWrite(space_, node, attribute, context.rights());
+    if (attribute != AttributeId::Value) {
+      const Variant before = allowed ? space::readAttribute(space_, node, attribute).value : Variant();
+      const auto written = allowed ? space::writeAttribute(space_, node, one) : allowed;
+      announcer_.written(context.actor(), one, before, written.code());
+      permissionsChanged |= written && space::permissionToWrite(attribute) == PermissionType::WriteRolePermissions;
+      gathering->set(i, written.code(), written ? Error{status::Good, {}, {}} : written.error());
+      continue;
+    }
+    auto value = allowed ? space::checkWrite(space_, node, one) : Result<DataValue>(allowed.error());
     const auto handler = writeHandlers_.find(node);
     const bool isBound = handler != writeHandlers_.end();
     if (value && isBound && (value->status.value != 0 || !value->sourceTimestamp.isNull()))
@@ -153,6 +164,9 @@ Result<void> Server::write(const WriteRequest& request, Context& context) {
       gathering->set(i, status::Good, {status::Good, {}, {}});
     }
   }
+  if (permissionsChanged)
+    for (const auto& [token, session] : sessions_)
+      if (session->isActivated) grant(*session);
   if (!gathering->isAnswered()) keepOutstanding(context, gathering);
   return {};
 }
