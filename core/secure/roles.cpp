@@ -25,10 +25,24 @@ bool fits(const Caller& caller, const IdentityMappingRuleType& rule) {
   }
 }
 
-/// Whether something is among those that count; an empty list counts everything.
-bool counts(const std::string& what, const std::vector<std::string>& listed, bool isExcluded) {
-  if (listed.empty()) return true;
-  return (std::ranges::find(listed, what) != listed.end()) != isExcluded;
+bool fits(const EndpointType& endpoint, const EndpointType& wanted) {
+  const auto agrees = [](const String& own, const String& asked) {
+    return asked.empty() || own.view() == asked.view();
+  };
+  return agrees(endpoint.endpointUrl, wanted.endpointUrl) &&
+         (wanted.securityMode == MessageSecurityMode::Invalid || endpoint.securityMode == wanted.securityMode) &&
+         agrees(endpoint.securityPolicyUri, wanted.securityPolicyUri) &&
+         agrees(endpoint.transportProfileUri, wanted.transportProfileUri);
+}
+
+bool counts(const std::string& application, const RoleRule& rule) {
+  if (rule.applications.empty()) return true;
+  return (std::ranges::find(rule.applications, application) != rule.applications.end()) != rule.applicationsExclude;
+}
+bool counts(const EndpointType& endpoint, const RoleRule& rule) {
+  if (rule.endpoints.empty()) return true;
+  const bool isListed = std::ranges::any_of(rule.endpoints, [&](const auto& wanted) { return fits(endpoint, wanted); });
+  return isListed != rule.endpointsExclude;
 }
 
 }  // namespace
@@ -40,8 +54,7 @@ std::vector<NodeId> rolesOf(const Caller& caller, const std::vector<RoleRule>& r
   for (const auto& rule : rules) {
     const bool isOne =
         std::ranges::any_of(rule.identities, [&](const auto& identity) { return fits(caller, identity); });
-    if (isOne && counts(caller.applicationUri, rule.applications, rule.applicationsExclude) &&
-        counts(caller.endpointUrl, rule.endpoints, rule.endpointsExclude) &&
+    if (isOne && counts(caller.applicationUri, rule) && counts(caller.endpoint, rule) &&
         std::ranges::find(out, rule.role) == out.end())
       out.push_back(rule.role);
   }

@@ -14,7 +14,7 @@ struct RoleRule {
   ua::List<ua::IdentityMappingRuleType> identities;
   std::vector<std::string> applications;  // URIs; empty for any
   bool applicationsExclude = false;       // all but these
-  std::vector<std::string> endpoints;     // URLs; empty for any
+  ua::List<ua::EndpointType> endpoints;   // what they leave open fits all; empty for any
   bool endpointsExclude = false;
 };
 
@@ -26,7 +26,7 @@ struct Caller {
   std::string userSubject;              // of that certificate, as "CN=.../O=..."
   std::vector<std::string> tokenRoles;  // that an issued token names
   std::string applicationUri;           // by the client's certificate; empty on an unsecured channel
-  std::string endpointUrl;
+  ua::EndpointType endpoint;            // that the session came in by
 };
 
 /// The well-known role for being logged in or not, then those of the rules that fit, each once.

@@ -100,7 +100,7 @@ Result<TokenClaims> checkToken(std::string_view token, const std::vector<Certifi
   if (const auto roles = claims.find("roles"); roles != claims.end() && roles->is_array())
     for (const auto& role : *roles)
       if (role.is_string()) out.roles.push_back(role.get<std::string>());
-  out.validTo = DateTime::from(std::chrono::system_clock::time_point(std::chrono::seconds(*expires)));
+  out.validTo = DateTime::from(std::chrono::system_clock::time_point(std::chrono::seconds(*expires + kLeeway)));
   return out;
 }
 

@@ -9,7 +9,7 @@ struct TokenClaims {
   std::string subject;             // who it is
   std::string issuer;              // who says so
   std::vector<std::string> roles;  // claim "roles"
-  ua::DateTime validTo;
+  ua::DateTime validTo;            // with some leeway for clocks that differ
 };
 
 /// Checks a token in its compact form against the certificates of those who may issue tokens: signed by one of them

@@ -111,6 +111,14 @@ PermissionSet administrators() {
   return set;
 }
 
+PermissionSet securityAdministrators() {
+  PermissionSet set = administrators();
+  for (auto& role : set.roles)
+    if (role.roleId.is(id::WellKnownRole_SecurityAdmin)) role.permissions |= P::Call | P::Write;
+  set.restrictions = AccessRestrictionType::EncryptionRequired;
+  return set;
+}
+
 std::optional<StandardId> roleNamed(std::string_view name) {
   for (const auto& role : kRoles)
     if (role.name == name) return role.id;

@@ -78,6 +78,8 @@ PermissionSet standardPermissions();
 
 /// For what only engineers and administrators may see.
 PermissionSet administrators();
+/// What security administrators call and write over encrypted channels, and others see that it is there.
+PermissionSet securityAdministrators();
 
 /// The well-known role of this name ("Operator"), or nothing.
 std::optional<ua::StandardId> roleNamed(std::string_view name);

@@ -151,6 +151,7 @@ class Space {
   void setNamespacePermissions(std::uint16_t ns, PermissionSet set) {
     namespacePermissions_[ns] = permissions_.intern(std::move(set));
   }
+  const PermissionSet& namespacePermissions(std::uint16_t ns) const { return permissions_[namespacePermissions_[ns]]; }
   /// Good, or why a session may not do it: BadNodeIdUnknown for a node that it may not even see,
   /// BadSecurityModeInsufficient, BadUserAccessDenied.
   ua::StatusCode check(const Rights& rights, NodeIndex node, std::uint32_t permission) const {

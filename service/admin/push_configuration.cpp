@@ -27,16 +27,6 @@ CallOutcome answer(std::vector<Variant> outputs = {}) {
   return out;
 }
 
-/// Who may call what is here, and over which channels; others see that it is there.
-space::PermissionSet securityAdministrators() {
-  using P = PermissionType;
-  space::PermissionSet set = space::administrators();
-  for (auto& role : set.roles)
-    if (role.roleId.is(id::WellKnownRole_SecurityAdmin)) role.permissions |= P::Call | P::Write;
-  set.restrictions = AccessRestrictionType::EncryptionRequired;
-  return set;
-}
-
 bool isDefaultGroup(const Variant& group) {
   const auto* id = group.get<NodeId>();
   return id && (id->isNull() || id->is(id::ServerConfiguration_CertificateGroups_DefaultApplicationGroup));
@@ -117,7 +107,7 @@ space::NodeIndex PushConfiguration::nodeAt(const char* path) const {
 void PushConfiguration::bind(const char* path, Outcome (PushConfiguration::*method)(const Inputs&, const NodeId&)) {
   const auto node = nodeAt(path);
   if (node == space::kNoNode) return;
-  server_.space().setPermissions(node, securityAdministrators());
+  server_.space().setPermissions(node, space::securityAdministrators());
   server_.setSessionMethod(
       node, [this, method](const Inputs& inputs, const NodeId& session) { return (this->*method)(inputs, session); });
 }

@@ -74,6 +74,8 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
            std::filesystem::directory_iterator();
   };
   secured_ = secure();
+  const auto changedRoles = site_.folder / "state/roles.json";
+  site_.settings.roles = RoleConfiguration::changed(std::move(site_.settings.roles), changedRoles);
   server_ = std::make_unique<server::Server>(*site_.space, site_.settings);
   server_->announcer().setAuditLog([this](const server::AuditRecord& record) { audit_.write(record); });
   pushed_ = std::make_unique<PushConfiguration>(*server_, trust_, site_.settings.applicationUri, [this] {
@@ -84,6 +86,7 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
       if (listener_) listener_->trustChanged();
     });
   });
+  roles_ = std::make_unique<RoleConfiguration>(*server_, changedRoles);
   writeRunningModel(*site_.space);
   bindDevices();
   server_->setRemovalHandler([this](NodeIndex node) {
@@ -341,12 +344,14 @@ Result<server::User> RunningSite::userOf(const std::string& token) const {
   user.mechanism = "IssuedToken";
   user.caller.isAnonymous = false;
   user.caller.tokenRoles = claims->roles;
+  user.validTo = claims->validTo;
   for (const auto& name : claims->roles)
     if (const auto role = roleNamed(site_, name)) user.ownRoles.push_back(*role);
   return user;
 }
 
 Result<server::Account> RunningSite::accountOf(const server::User& user) const {
+  if (!user.certificate.empty()) return accountOf(user.certificate);
   if (user.mechanism.view() != "UserName") return server::Account{user.ownRoles};
   auto found = users_.find(user.name.str());
   return found ? accountOf(*found) : Result<server::Account>(found.error());
@@ -355,18 +360,26 @@ Result<server::Account> RunningSite::accountOf(const server::User& user) const {
 /// Looks at the folders of trust and the users each second: who is taken out loses the connection, who may do less
 /// does less.
 void RunningSite::watchState() {
-  std::string seen;
   std::error_code ignored;
-  for (const char* part : {"trusted", "issuers"})
-    for (const auto& entry : std::filesystem::directory_iterator(trust_.folder() / part, ignored))
-      seen += fmt::format("{} {}\n", entry.path().string(), entry.last_write_time(ignored).time_since_epoch().count());
-  if (std::exchange(trustSeen_, seen) != seen) listener_->trustChanged();
+  const auto look = [&](std::initializer_list<const char*> parts) {
+    std::string seen;
+    for (const char* part : parts)
+      for (const auto& entry : std::filesystem::directory_iterator(trust_.folder() / part, ignored))
+        seen +=
+            fmt::format("{} {}\n", entry.path().string(), entry.last_write_time(ignored).time_since_epoch().count());
+    return seen;
+  };
+  const std::string trust = look({"trusted", "issuers"}), userTrust = look({"users"});
+  if (std::exchange(trustSeen_, trust) != trust) listener_->trustChanged();
   const auto renewed = std::filesystem::last_write_time(trust_.ownCertificateFile(), ignored).time_since_epoch();
   if (const std::string own = std::to_string(renewed.count()); std::exchange(ownSeen_, own) != own) renewIdentity();
   audit_.flush();
   const auto written = std::filesystem::last_write_time(users_.file(), ignored).time_since_epoch().count();
-  if (const std::string users = std::to_string(written); std::exchange(usersSeen_, users) != users)
+  const std::string users = std::to_string(written);
+  const bool usersChanged = std::exchange(usersSeen_, users) != users;
+  if (std::exchange(userTrustSeen_, userTrust) != userTrust || usersChanged)
     server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
+  server_->endRunOut();
   stateTimer_.expires_after(std::chrono::seconds(1));
   stateTimer_.async_wait([this, alive = alive_](const boost::system::error_code& error) {
     if (!error && *alive) watchState();

@@ -2,6 +2,7 @@
 
 #include "service/admin/audit_log.hpp"
 #include "service/admin/push_configuration.hpp"
+#include "service/admin/role_configuration.hpp"
 #include "service/admin/site.hpp"
 #include "service/admin/trust_store.hpp"
 #include "service/admin/user_store.hpp"
@@ -57,11 +58,12 @@ class RunningSite {
   Site site_;
   std::unique_ptr<server::Server> server_;
   std::unique_ptr<PushConfiguration> pushed_;
+  std::unique_ptr<RoleConfiguration> roles_;
   std::unique_ptr<endpoint::Listener> listener_;
   std::vector<std::unique_ptr<device::Device>> devices_;
   std::vector<std::shared_ptr<Shown>> shown_;  // by device
   net::asio::steady_timer stateTimer_;
-  std::string trustSeen_, usersSeen_, ownSeen_;  // the names and times of their files, as last seen
+  std::string trustSeen_, usersSeen_, ownSeen_, userTrustSeen_;  // the names and times of their files, as last seen
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
   std::atomic<int> passwordsWaiting_{0};
   std::vector<std::jthread> retiring_;  // each waits for devices that are no longer bound

@@ -153,7 +153,8 @@ void readRoles(const Entry& root, Site& site) {
                                       std::pair{"subjects", IdentityCriteriaType::X509Subject}})
         for (auto& identity : identitiesOf(role, key, type)) rule.identities.push_back(std::move(identity));
       rule.applications = plain(role.textsOf("applications"));
-      rule.endpoints = plain(role.textsOf("endpoints"));
+      for (const Text& url : role.textsOf("endpoints"))
+        rule.endpoints.push_back({String(url.text), MessageSecurityMode::Invalid, {}, {}});
       settings.roles.push_back(std::move(rule));
     }
   const Entry* security = root.find("security");

@@ -43,6 +43,7 @@ void Server::nodeRemoved(space::NodeIndex node) {
   writeHandlers_.erase(node);
   sources_.erase(node);
   callHandlers_.erase(node);
+  sessionMethods_.erase(node);
 }
 
 template <class Request, class Handler>

@@ -155,6 +155,10 @@ class Server {
   /// The accounts or the rules have changed: sessions of users whom `accountOf` doesn't know any more end, the others
   /// get what they now may.
   void accountsChanged(const std::function<ua::Result<Account>(const User& user)>& accountOf);
+  /// Other rules count from now on, for the sessions that are open, too.
+  void setRoles(std::vector<secure::RoleRule> rules);
+  /// Ends the sessions of users whose proof has run out, as tokens do.
+  void endRunOut();
   /// The channel of a peer was opened or its token renewed, or it ended.
   void channelOpened(const Peer& peer, const ua::OpenSecureChannelRequest& request);
   void channelClosed(const Peer& peer, const ua::Error& why);

@@ -48,6 +48,30 @@ NodeIndex metadataOf(space::Space& space, std::uint16_t ns) {
   return *added;
 }
 
+Variant asObjects(const std::vector<RolePermissionType>& roles) {
+  std::vector<ExtensionObject> out;
+  for (const auto& role : roles) out.push_back(ExtensionObject::of(role));
+  return Variant::array(out);
+}
+
+/// An optional property of a namespace's metadata, made when it isn't there yet.
+NodeIndex optionalOf(space::Space& space, NodeIndex metadata, const char* name) {
+  if (const NodeIndex there = space.child(metadata, {0, name}); there != kNoNode) return there;
+  const NodeIndex declared = space.child(space.at(id::NamespaceMetadataType), {0, name});
+  if (declared == kNoNode) return kNoNode;
+  NodeIndex made = kNoNode;
+  space::copyDeclaration(space, metadata, declared, [&](NodeIndex parent, space::NewNode copy) {
+    const bool isStandard = space.nodeId(parent).is(id::OPCUANamespaceMetadata);
+    const bool isRoles = copy.browseName.name.view() == "DefaultRolePermissions";
+    copy.nodeId = !isStandard ? NodeId(1, String(std::string(space.nodeId(parent).octets().view()) + "/" + name))
+                  : isRoles   ? NodeId(id::OPCUANamespaceMetadata_DefaultRolePermissions)
+                              : NodeId(id::OPCUANamespaceMetadata_DefaultAccessRestrictions);
+    auto child = space.add(std::move(copy));
+    return made = child ? *child : kNoNode;
+  });
+  return made;
+}
+
 }  // namespace
 
 /// Each namespace has its NamespaceMetadata object (Part 5, 6.3.13), with what its model says of itself.
@@ -72,6 +96,20 @@ void Server::showModels() {
                                                             static_cast<std::int32_t>(IdType::String)}));
     show("StaticNumericNodeIdRange", Variant::array(std::vector<String>()));
     show("StaticStringNodeIdPattern", String(ns == 1 ? "" : ".*"));
+  }
+  // What nodes get that say nothing else (Part 5, 6.3.13); who has which rights is for administrators to see.
+  for (std::size_t i = 0; i < space_.namespaces().size(); ++i) {
+    const auto ns = static_cast<std::uint16_t>(i);
+    const NodeIndex metadata = ns == 0 ? space_.at(id::OPCUANamespaceMetadata) : metadataOf(space_, ns);
+    if (metadata == kNoNode) continue;
+    const auto& usual = space_.namespacePermissions(ns);
+    if (const NodeIndex roles = optionalOf(space_, metadata, "DefaultRolePermissions"); roles != kNoNode) {
+      space_.setPermissions(roles, space::administrators());
+      space_.setValue(roles, DataValue(asObjects(usual.roles), clock_.wallClock()));
+    }
+    if (const NodeIndex restrictions = optionalOf(space_, metadata, "DefaultAccessRestrictions");
+        restrictions != kNoNode)
+      space_.setValue(restrictions, DataValue(Variant(usual.restrictions), clock_.wallClock()));
   }
   if (const NodeIndex locales = space_.at(id::Server_ServerCapabilities_LocaleIdArray); locales != kNoNode)
     space_.setValue(locales, DataValue(Variant::array(localesOf(space_)), clock_.wallClock()));

@@ -18,10 +18,32 @@ Variant asTexts(const std::vector<std::string>& texts) {
   for (const auto& text : texts) out.emplace_back(text);
   return Variant::array(out);
 }
-Variant asEndpoints(const std::vector<std::string>& urls) {
-  List<EndpointType> out;
-  for (const auto& url : urls) out.push_back({String(url), MessageSecurityMode::Invalid, {}, {}});
-  return asObjects(out);
+NodeId below(const space::Space& space, space::NodeIndex parent, const QualifiedName& name) {
+  return NodeId(1, String(std::string(space.nodeId(parent).octets().view()) + "/" + name.name.str()));
+}
+
+/// The object of a role that the standard doesn't have, with everything that a role can have.
+space::NodeIndex addRoleObject(space::Space& space, const NodeId& role) {
+  space::NewNode made;
+  made.nodeId = role;
+  made.browseName = {1, String(role.octets().view().substr(std::string_view("roles/").size()))};
+  auto node = space.add(std::move(made));
+  if (!node) return space::kNoNode;
+  const auto type = space.at(id::RoleType);
+  space.refer(space.at(id::Server_ServerCapabilities_RoleSet), id::HasComponent, *node);
+  space.refer(*node, id::HasTypeDefinition, type);
+  const auto add = [&](space::NodeIndex parent, space::NewNode copy) {
+    copy.nodeId = below(space, parent, copy.browseName);
+    auto child = space.add(std::move(copy));
+    return child ? *child : space::kNoNode;
+  };
+  space::instantiate(space, *node, type, add);
+  const std::vector<space::Reference> declared(space.references(type).begin(), space.references(type).end());
+  for (const auto& reference : declared)
+    if (reference.isForward() && space.isSubtype(reference.type(), id::Aggregates) &&
+        space.child(*node, space.browseName(reference.target())) == space::kNoNode)
+      space::copyDeclaration(space, *node, reference.target(), add);
+  return *node;
 }
 
 }  // namespace
@@ -30,36 +52,40 @@ Variant asEndpoints(const std::vector<std::string>& urls) {
 void Server::fillRoles() {
   const auto roleSet = space_.at(id::Server_ServerCapabilities_RoleSet);
   if (roleSet == space::kNoNode) return;
-  for (const auto& rule : settings_.roles) {
-    auto node = space_.find(rule.role);
-    if (node == space::kNoNode) {
-      space::NewNode made;
-      made.nodeId = rule.role;
-      made.browseName = {1, String(rule.role.octets().view().substr(std::string_view("roles/").size()))};
-      auto added = space_.add(std::move(made));
-      if (!added) continue;
-      node = *added;
-      space_.refer(roleSet, id::HasComponent, node);
-      space_.refer(node, id::HasTypeDefinition, space_.at(id::RoleType));
-      space::instantiate(space_, node, space_.at(id::RoleType), [&](space::NodeIndex parent, space::NewNode copy) {
-        copy.nodeId =
-            NodeId(1, String(std::string(space_.nodeId(parent).octets().view()) + "/" + copy.browseName.name.str()));
-        auto child = space_.add(std::move(copy));
-        return child ? *child : space::kNoNode;
-      });
+  for (const auto& rule : settings_.roles)
+    if (space_.find(rule.role) == space::kNoNode) addRoleObject(space_, rule.role);
+  for (const auto& reference : space_.references(roleSet)) {
+    const auto node = reference.target();
+    if (!reference.isForward() || space_.typeDefinition(node) != space_.at(id::RoleType)) continue;
+    secure::RoleRule all;
+    for (const auto& rule : settings_.roles) {
+      if (!(rule.role == space_.nodeId(node))) continue;
+      all.identities.insert(all.identities.end(), rule.identities.begin(), rule.identities.end());
+      all.applications.insert(all.applications.end(), rule.applications.begin(), rule.applications.end());
+      all.endpoints.insert(all.endpoints.end(), rule.endpoints.begin(), rule.endpoints.end());
+      all.applicationsExclude |= rule.applicationsExclude;
+      all.endpointsExclude |= rule.endpointsExclude;
     }
     auto show = [&](const char* property, Variant value) {
       const auto child = space_.child(node, {0, property});
       if (child == space::kNoNode) return;
       space_.setPermissions(child, space::administrators());
-      space_.setValue(child, DataValue(std::move(value), startTime_));
+      space_.setValue(child, DataValue(std::move(value), clock_.wallClock()));
     };
-    show("Identities", asObjects(rule.identities));
-    show("Applications", asTexts(rule.applications));
-    show("ApplicationsExclude", Variant(rule.applicationsExclude));
-    show("Endpoints", asEndpoints(rule.endpoints));
-    show("EndpointsExclude", Variant(rule.endpointsExclude));
+    show("Identities", asObjects(all.identities));
+    show("Applications", asTexts(all.applications));
+    show("ApplicationsExclude", Variant(all.applicationsExclude));
+    show("Endpoints", asObjects(all.endpoints));
+    show("EndpointsExclude", Variant(all.endpointsExclude));
+    show("CustomConfiguration", Variant(false));
   }
+}
+
+void Server::setRoles(std::vector<secure::RoleRule> rules) {
+  settings_.roles = std::move(rules);
+  fillRoles();
+  for (const auto& [token, session] : sessions_)
+    if (session->isActivated) grant(*session);
 }
 
 }  // namespace zunth::server

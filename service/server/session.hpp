@@ -17,6 +17,8 @@ struct User {
   secure::Caller caller;               // as role rules see it
   std::vector<ua::NodeId> ownRoles;    // given to this very user
   ua::String mechanism = "Anonymous";  // how they proved it
+  ua::ByteString certificate;          // with its chain, of a user with one
+  ua::DateTime validTo;                // of what they proved it with; null when that doesn't run out
 };
 
 /// A session (Part 4, 5.6): who speaks, over which channel, and what waits for an answer.

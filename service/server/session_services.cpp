@@ -252,7 +252,19 @@ Result<User> Server::checkUserCertificate(const X509IdentityToken& token, const 
   user.caller.userThumbprint = certificate->thumbprintText();
   user.caller.userSubject = certificate->subject();
   user.ownRoles = std::move(account->roles);
+  user.certificate = token.certificateData;
   return user;
+}
+
+void Server::endRunOut() {
+  std::vector<Session*> ended;
+  for (const auto& [token, session] : sessions_)
+    if (const auto& until = session->user.validTo;
+        session->isActivated && !until.isNull() && until < clock_.wallClock())
+      ended.push_back(session.get());
+  for (Session* session : ended)
+    endSession(*session, {status::BadIdentityTokenRejected, "what the user logged in with has run out", {}},
+               Subscriptions::Keep);
 }
 
 std::vector<secure::RoleRule> rolesForEveryone(StandardId role) {
@@ -267,7 +279,7 @@ void Server::grant(Session& session) {
   const auto peer = session.peer.lock();
   if (!peer) return;
   auto& caller = session.user.caller;
-  caller.endpointUrl = session.endpointUrl.str();
+  caller.endpoint = {session.endpointUrl, peer->security().mode, peer->security().policyUri, {}};
   if (auto certificate = secure::Certificate::fromDer(peer->security().peerCertificate))
     caller.applicationUri = certificate->applicationUri();
   auto roles = secure::rolesOf(caller, settings_.roles);

@@ -148,6 +148,52 @@ TEST_CASE("each role may do what it is for, service by service",
   }
 }
 
+TEST_CASE("texts and permissions of a model's nodes are written by who may", "[roles]") {
+  constexpr auto good = status::Good, denied = status::BadUserAccessDenied;
+  struct Row {
+    StandardId role;
+    StatusCode texts, permissions;
+    std::uint32_t mask;
+  };
+  using Mask = AttributeWriteMask;
+  constexpr std::uint32_t kTexts = Mask::DisplayName | Mask::Description;
+  constexpr std::uint32_t kPermissions = Mask::RolePermissions | Mask::AccessRestrictions;
+  for (const auto& row :
+       {Row{id::WellKnownRole_Operator, denied, denied, 0}, Row{id::WellKnownRole_Engineer, good, denied, kTexts},
+        Row{id::WellKnownRole_SecurityAdmin, denied, good, kPermissions}}) {
+    AsRole b(row.role);
+    const auto ns = b.space.addNamespace("http://fernhollow.example/pond");
+    const NodeId pond(ns, String("pond"));
+    const auto node = b.addNode(pond, NodeClass::Object, "pond", b.space.at(id::ObjectsFolder));
+    CHECK(*b.read(pond, AttributeId::WriteMask).value.get<std::uint32_t>() == (kTexts | kPermissions));
+    CHECK(*b.read(pond, AttributeId::UserWriteMask).value.get<std::uint32_t>() == row.mask);
+    CHECK(b.write(pond, AttributeId::DisplayName, Variant(LocalizedText("The pond"))) == row.texts);
+    CHECK(b.write(pond, AttributeId::DisplayName, Variant(LocalizedText("Teich", "de"))) == row.texts);
+    CHECK(b.write(pond, AttributeId::Description, Variant(LocalizedText("Behind the hall"))) == row.texts);
+    CHECK(b.write(pond, AttributeId::BrowseName, Variant(QualifiedName(1, "x"))).isBad());
+    if (row.texts.isGood()) {
+      const String german("de");
+      CHECK(b.space.displayName(node).text == String("The pond"));
+      CHECK(b.space.displayName(node, {&german, 1}).text == String("Teich"));
+      CHECK(b.space.description(node).text == String("Behind the hall"));
+      CHECK(b.write(pond, AttributeId::DisplayName, Variant(1)) == status::BadTypeMismatch);
+      CHECK(b.write(pond, AttributeId::BrowseName, Variant(QualifiedName(1, "x"))) == status::BadNotWritable);
+    }
+    const auto roles = [](const NodeId& role) {
+      return Variant::array(std::vector{ExtensionObject::of(RolePermissionType{role, PermissionType::Browse})});
+    };
+    CHECK(b.write(pond, AttributeId::AccessRestrictions, Variant(std::uint16_t{4})) == row.permissions);
+    if (row.permissions.isGood()) {
+      CHECK(b.write(pond, AttributeId::RolePermissions, roles(NodeId(999'999))) == status::BadOutOfRange);
+      CHECK(b.space.permissionSets()[b.space.permissionSet(node)].restrictions == 4);
+    }
+    // The change counts at once: nobody but observers sees the pond now.
+    CHECK(b.write(pond, AttributeId::RolePermissions, roles(id::WellKnownRole_Observer)) ==
+          (row.permissions.isGood() ? good : row.permissions));
+    if (row.permissions.isGood()) CHECK(b.read(pond, AttributeId::NodeId).status == status::BadNodeIdUnknown);
+  }
+}
+
 TEST_CASE("what a session may not see is not there, by whatever way it looks", "[roles]") {
   AsRole b(id::WellKnownRole_Operator);
   b.space.setPermissions(b.flow, only(id::WellKnownRole_SecurityAdmin, ~0u));
@@ -205,7 +251,7 @@ TEST_CASE("rules give roles by user, certificate, application and endpoint", "[r
   mia.userSubject = "CN = Mia";
   mia.tokenRoles = {"shift"};
   mia.applicationUri = "urn:fernhollow.example:panel";
-  mia.endpointUrl = "opc.tcp://127.0.0.1:4840";
+  mia.endpoint = {"opc.tcp://127.0.0.1:4840", MessageSecurityMode::Sign, "urn:policy", {}};
   const auto has = [&](const Caller& caller, const RoleRule& rule) {
     const auto roles = secure::rolesOf(caller, {rule});
     return std::ranges::find(roles, role) != roles.end();
@@ -233,7 +279,11 @@ TEST_CASE("rules give roles by user, certificate, application and endpoint", "[r
   CHECK_FALSE(has(mia, rule));
   rule.applicationsExclude = true;
   CHECK(has(mia, rule));
-  rule.endpoints = {"opc.tcp://127.0.0.1:4840"};
+  rule.endpoints.push_back({"opc.tcp://127.0.0.1:4840", MessageSecurityMode::Invalid, {}, {}});
+  CHECK(has(mia, rule));
+  rule.endpoints[0] = {{}, MessageSecurityMode::SignAndEncrypt, {}, {}};
+  CHECK_FALSE(has(mia, rule));
+  rule.endpoints[0].securityMode = MessageSecurityMode::Sign;
   CHECK(has(mia, rule));
   rule.endpointsExclude = true;
   CHECK_FALSE(has(mia, rule));
