@@ -97,11 +97,12 @@ BENCHMARK(languageIn)->Name("model/language")->Arg(10'000)->Arg(100'000)->Arg(1'
 
 void nodeSetIn(benchmark::State& state) {
   const std::string& text = nodeSet(static_cast<std::size_t>(state.range(0)));
+  const model::ModelFile file{"large.xml", text};
   std::unique_ptr<space::Space> space;
   for (auto _ : state) {
     space = freshSpace();
     model::Findings findings;
-    model::readNodeSet(*space, {"large.xml", text}, findings);
+    model::readNodeSet(*space, file, findings);
     if (findings.hasErrors()) state.SkipWithError(findings.list().front().message.c_str());
   }
   tellSize(state, *space, text.size());

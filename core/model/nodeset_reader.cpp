@@ -62,11 +62,11 @@ class NodeSetReader {
   void run() {
     if (!checkUtf8(file_.name, file_.text, findings_)) return;
     const auto split = splitNodeSet(file_.text);
-    pugi::xml_document head;
+    pugi::xml_document head;  // aliases point into it
     // What is split off is read on its own: the root is closed for it.
     const std::string closed = split ? std::string(split->head) + "</UANodeSet>" : std::string();
     const std::string_view text = split ? std::string_view(closed) : std::string_view(file_.text);
-    if (!load(head, text, pugi::parse_default)) return;
+    if (!load(head, headBuffer_, text, pugi::parse_default)) return;
     const pugi::xml_node root = head.child("UANodeSet");
     if (!root)
       return findings_.error(placeAt(0), "the file is no NodeSet2: it has no <UANodeSet>",
@@ -80,8 +80,9 @@ class NodeSetReader {
       for (const auto piece : split->pieces) {
         pugi::xml_document document;
         base_ = static_cast<std::size_t>(piece.data() - file_.text.data());
-        if (!load(document, piece, pugi::parse_default | pugi::parse_fragment)) return;
+        if (!load(document, pieceBuffer_, piece, pugi::parse_default | pugi::parse_fragment)) return;
         addAll(document);
+        resolve();
       }
     finish();
   }
@@ -99,6 +100,7 @@ class NodeSetReader {
     NodeId other;         // one by its id
     bool isForward;
     std::size_t offset;
+    NodeIndex found = kNoNode;  // the node of that id, once it is there
   };
   struct LaterXml {
     NodeIndex node;
@@ -106,8 +108,10 @@ class NodeSetReader {
     std::size_t offset;
   };
 
-  bool load(pugi::xml_document& document, std::string_view text, unsigned options) {
-    const auto parsed = document.load_buffer(text.data(), text.size(), options);
+  /// The document points into `buffer`, which is the reader's own and serves the next piece again.
+  bool load(pugi::xml_document& document, std::string& buffer, std::string_view text, unsigned options) {
+    buffer.assign(text);
+    const auto parsed = document.load_buffer_inplace(buffer.data(), buffer.size(), options);
     if (!parsed)
       findings_.error(placeAt(parsed.offset), fmt::format("the file is no sound XML: {}", parsed.description()));
     return static_cast<bool>(parsed);
@@ -116,6 +120,13 @@ class NodeSetReader {
   void addAll(pugi::xml_node parent) {
     for (const auto xml : parent.children())
       if (const auto nodeClass = classOf(xml.name()); nodeClass != NodeClass::Unspecified) add(xml, nodeClass);
+  }
+
+  /// Finds what the references of a piece lead to, as far as it has come: most of it is in the same piece, and still in
+  /// the processor's caches.
+  void resolve() {
+    for (; resolved_ < references_.size(); ++resolved_)
+      if (auto& reference = references_[resolved_]; !reference.named) reference.found = space_.find(reference.other);
   }
 
   /// When all nodes are there: references, then types, then values, which need them.
@@ -393,7 +404,9 @@ class NodeSetReader {
   }
   void refer(const LaterReference& reference) {
     const NodeIndex type = reference.type->node;
-    const NodeIndex other = reference.named ? reference.named->node : space_.find(reference.other);
+    const NodeIndex other = reference.named              ? reference.named->node
+                            : reference.found != kNoNode ? reference.found
+                                                         : space_.find(reference.other);
     if (type == kNoNode || other == kNoNode) {
       const std::string missing = reference.named ? textOf(*reference.named) : fileText(reference.other);
       findings_.error(placeAtOffset(reference.offset),
@@ -524,6 +537,7 @@ class NodeSetReader {
   std::unordered_map<std::string, Named, TextHash, std::equal_to<>> named_;
   std::vector<NodeIndex> added_;
   std::vector<LaterReference> references_;
+  std::size_t resolved_ = 0;  // of these
   struct LaterDataType {
     NodeIndex node;
     Named* type;  // nullptr for any
@@ -532,6 +546,7 @@ class NodeSetReader {
   std::vector<LaterDataType> dataTypes_;
   std::vector<LaterXml> definitions_, values_;
   std::vector<std::pair<NodeIndex, std::size_t>> valued_;
+  std::string headBuffer_, pieceBuffer_;
   std::size_t base_ = 0;  // where the piece that is being read begins
   NodeIndex hasTypeDefinition_, hasModellingRule_;
   std::vector<std::size_t> lineStarts_;  // once something is to be told

@@ -10,8 +10,7 @@ constexpr std::size_t kSmall = 1024 * 1024;  // below this a document of the who
 
 class Splitter {
  public:
-  explicit Splitter(std::string_view text)
-      : text_(text), hasOpaque_(text.find("<!--") != npos || text.find("<![CDATA[") != npos) {}
+  explicit Splitter(std::string_view text) : text_(text), hasOpaque_(holdsOpaque(text)) {}
 
   std::optional<NodeSetPieces> run() {
     if (!findRoot()) return std::nullopt;
@@ -40,6 +39,13 @@ class Splitter {
 
  private:
   static constexpr std::size_t npos = std::string_view::npos;
+
+  /// Whether there are comments or CDATA anywhere: '!' is rare, '<' is not.
+  static bool holdsOpaque(std::string_view text) {
+    for (auto at = text.find('!'); at != npos; at = text.find('!', at + 1))
+      if (at > 0 && text[at - 1] == '<') return true;
+    return false;
+  }
 
   bool skipPast(std::string_view end) {
     const auto found = text_.find(end, at_);

@@ -81,7 +81,8 @@ void Space::setDescriptions(NodeIndex node, std::vector<LocalizedText> texts) {
 }
 
 Result<NodeIndex> Space::add(NewNode node) {
-  if (find(node.nodeId) != kNoNode)
+  const std::uint32_t hash = NodeIdTable::hashOf(node.nodeId);
+  if (table_.find(node.nodeId, hash) != kNoNode)
     return Error{status::BadNodeIdExists, "a node " + node.nodeId.text() + " is there already", {}};
   if (node.browseName.name.empty()) return Error{status::BadBrowseNameInvalid, "a node needs a browse name", {}};
   const NodeIndex row = newRow(std::move(node.nodeId));
@@ -93,8 +94,9 @@ Result<NodeIndex> Space::add(NewNode node) {
       (node.executable ? 0 : kNotExecutable) | (node.containsNoLoops ? kNoLoops : 0));
   browseNamespaces_[row] = node.browseName.namespaceIndex;
   browseNames_[row] = names_.intern(node.browseName.name.view());
-  displayNames_[row] =
-      names_.intern(node.displayName.text.isNull() ? node.browseName.name.view() : node.displayName.text.view());
+  const bool isNamedAlike =
+      node.displayName.text.isNull() || node.displayName.text.view() == node.browseName.name.view();
+  displayNames_[row] = isNamedAlike ? browseNames_[row] : names_.intern(node.displayName.text.view());
   if (!node.displayName.locale.empty()) setDisplayNames(row, {node.displayName});
   if (hasValue(node.nodeClass)) {
     if (freeVariables_.empty()) {
@@ -110,7 +112,7 @@ Result<NodeIndex> Space::add(NewNode node) {
   if (!node.description.text.isNull()) rare_[row].description = std::move(node.description);
   if (!node.arrayDimensions.empty()) rare_[row].arrayDimensions = std::move(node.arrayDimensions);
   if (!node.inverseName.text.empty()) rare_[row].inverseName = std::move(node.inverseName);
-  table_.insert(row);
+  table_.insert(row, hash);
   ++count_;
   if (ids_[row].is(id::HasSubtype)) hasSubtype_ = row;
   if (ids_[row].is(id::HasTypeDefinition)) hasTypeDefinition_ = row;
