@@ -180,9 +180,13 @@ TEST_CASE("users log in with certificates and with issued tokens", "[certificate
     return Error{status::BadUserAccessDenied, "not trusted", {}};
   };
   settings.checkToken = [](const std::string& token) -> Result<server::User> {
-    if (token != "good.token.indeed") return Error{status::BadIdentityTokenRejected, "no", {}};
+    const auto now = DateTime::from(std::chrono::system_clock::now());
     server::User user;
     user.name = "otto";
+    if (token == "late.token.indeed")
+      user.validTo = DateTime{now.ticks - 1};
+    else if (token != "good.token.indeed")
+      return Error{status::BadIdentityTokenRejected, "no", {}};
     user.caller.isAnonymous = false;
     return user;
   };
@@ -191,6 +195,8 @@ TEST_CASE("users log in with certificates and with issued tokens", "[certificate
   const auto url = listener.listen("opc.tcp://127.0.0.1:0");
   REQUIRE(url);
   server.setEndpointUrls({*url});
+  std::function<void()> meanwhile;  // once somebody is logged in
+  std::size_t ended = 0;            // sessions that this ends
   const auto logIn = [&](client::Security::Wish wish, const std::function<void(client::Session::Options&)>& as) {
     client::Session::Options options;
     options.timeout = std::chrono::seconds(10);
@@ -205,6 +211,9 @@ TEST_CASE("users log in with certificates and with issued tokens", "[certificate
     test::run(loop, [&]() -> client::Awaitable<void> {
       auto session = co_await client::Session::open(*url, options);
       code = session.code();
+      const std::size_t before = server.sessionCount();
+      if (session && meanwhile) meanwhile();
+      ended = before - server.sessionCount();
       if (session) co_await (*session)->close();
     });
     return code;
@@ -222,6 +231,23 @@ TEST_CASE("users log in with certificates and with issued tokens", "[certificate
     CHECK(logIn(wish, [](auto& o) { o.token = "good.token.indeed"; }).isGood());
     CHECK(logIn(wish, [](auto& o) { o.token = "bad.token.indeed"; }) == status::BadIdentityTokenRejected);
     CHECK(logIn(wish, [](auto&) {}) == status::BadIdentityTokenRejected);
+  }
+  // What they logged in with doesn't last for ever.
+  const auto wish = client::Security::Wish::None;
+  meanwhile = [&] { server.endRunOut(); };
+  CHECK(logIn(wish, [](auto& o) { o.token = "good.token.indeed"; }).isGood());
+  CHECK(ended == 0);
+  CHECK(logIn(wish, [](auto& o) { o.token = "late.token.indeed"; }).isGood());
+  CHECK(ended == 1);
+  for (const bool isStillTrusted : {true, false}) {
+    meanwhile = [&] {
+      server.accountsChanged([&](const server::User& user) -> Result<server::Account> {
+        if (isStillTrusted && user.certificate == mia->certificate.der()) return server::Account{};
+        return Error{status::BadUserAccessDenied, "trusted no longer", {}};
+      });
+    };
+    CHECK(logIn(wish, [&](auto& o) { o.userIdentity = mia; }).isGood());
+    CHECK(ended == (isStillTrusted ? 0u : 1u));
   }
 }
 
