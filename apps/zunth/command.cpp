@@ -133,7 +133,7 @@ void addOutput(const Verb& verb, Options& options) {
 Verb addLocalVerb(Program program, const Verb& parent, const std::string& name, const std::string& about,
                   const std::string& example, std::string& site) {
   const auto verb = parent.verb(name, about);
-  if (!example.empty()) verb.example("" + example);
+  if (!example.empty()) verb.example(example);
   verb.option("--site", site, "A site's folder; without one, the site in this folder").called("FOLDER");
   addOutput(verb, program.options);
   return verb;
@@ -141,7 +141,7 @@ Verb addLocalVerb(Program program, const Verb& parent, const std::string& name, 
 
 Verb addVerb(Program program, const std::string& name, const std::string& about, const std::string& example) {
   const auto verb = program.top.verb(name, about);
-  verb.example("" + example);
+  verb.example(example);
   Options& options = program.options;
   verb.option("--at,--server", options.at, "Server: a URL, or a name saved with 'zunth at add'").called("PLACE");
   addOutput(verb, options);

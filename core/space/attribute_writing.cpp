@@ -98,23 +98,17 @@ Result<void> writeAttribute(Space& space, NodeIndex node, const WriteValue& writ
     return Error{status::BadWriteNotSupported, "an attribute is written whole, without a status or time", {}};
   const Variant& value = write.value.value;
   const auto* rare = space.rare(node);
-  const auto textsThere = [](const std::vector<LocalizedText>& several, const LocalizedText& one) {
-    return several.empty() ? std::vector{one} : several;
-  };
   PermissionSet permissions = space.permissionSets()[space.permissionSet(node)];
   switch (attribute) {
-    case AttributeId::DisplayName: {
-      auto texts = withText(
-          textsThere(rare ? rare->displayNames : std::vector<LocalizedText>(), space.displayName(node)), value);
-      if (!texts) return texts.error();
-      space.setDisplayNames(node, std::move(*texts));
-      return {};
-    }
+    case AttributeId::DisplayName:
     case AttributeId::Description: {
-      auto texts = withText(
-          textsThere(rare ? rare->descriptions : std::vector<LocalizedText>(), space.description(node)), value);
+      const bool isName = attribute == AttributeId::DisplayName;
+      std::vector<LocalizedText> there;
+      if (rare) there = isName ? rare->displayNames : rare->descriptions;
+      if (there.empty()) there = {isName ? space.displayName(node) : space.description(node)};
+      auto texts = withText(std::move(there), value);
       if (!texts) return texts.error();
-      space.setDescriptions(node, std::move(*texts));
+      isName ? space.setDisplayNames(node, std::move(*texts)) : space.setDescriptions(node, std::move(*texts));
       return {};
     }
     case AttributeId::RolePermissions: {

@@ -38,11 +38,15 @@ Json jsonOf(const RoleRule& rule) {
   return out;
 }
 
-RoleRule ruleOf(const Json& json) {
-  RoleRule rule;
+NodeId roleOf(const Json& json) {
   auto role = NodeId::parse(json.at("role").get<std::string>());
   if (!role) throw std::invalid_argument(role.error().cause);
-  rule.role = *role;
+  return *role;
+}
+
+RoleRule ruleOf(const Json& json) {
+  RoleRule rule;
+  rule.role = roleOf(json);
   for (const auto& identity : json.at("identities"))
     rule.identities.push_back({static_cast<IdentityCriteriaType>(identity.at("type").get<int>()),
                                String(identity.at("criteria").get<std::string>())});
@@ -57,12 +61,16 @@ RoleRule ruleOf(const Json& json) {
   return rule;
 }
 
-std::vector<RoleRule> rulesIn(const std::filesystem::path& file) {
-  std::vector<RoleRule> out;
+/// What a file of changed roles says: their rules, and nothing for one that was removed.
+std::vector<std::pair<NodeId, std::optional<RoleRule>>> changesIn(const std::filesystem::path& file) {
+  std::vector<std::pair<NodeId, std::optional<RoleRule>>> out;
   std::ifstream in(file);
   if (!in) return out;
   try {
-    for (const auto& each : Json::parse(in)) out.push_back(ruleOf(each));
+    for (const auto& each : Json::parse(in)) {
+      const NodeId role = roleOf(each);
+      out.emplace_back(role, each.value("removed", false) ? std::nullopt : std::optional(ruleOf(each)));
+    }
   } catch (const std::exception& problem) {
     spdlog::error("{} can't be read and is left out: {}", file.string(), problem.what());
     return {};
@@ -113,16 +121,16 @@ bool isSound(const IdentityMappingRuleType& rule) {
 }  // namespace
 
 std::vector<RoleRule> RoleConfiguration::changed(std::vector<RoleRule> rules, const std::filesystem::path& file) {
-  auto kept = rulesIn(file);
-  std::erase_if(
-      rules, [&](const RoleRule& rule) { return std::ranges::find(kept, rule.role, &RoleRule::role) != kept.end(); });
-  for (auto& rule : kept) rules.push_back(std::move(rule));
+  for (auto& [role, rule] : changesIn(file)) {
+    std::erase_if(rules, [&role = role](const RoleRule& old) { return old.role == role; });
+    if (rule) rules.push_back(std::move(*rule));
+  }
   return rules;
 }
 
 RoleConfiguration::RoleConfiguration(server::Server& server, std::filesystem::path file)
     : server_(server), file_(std::move(file)), rules_(server.settings().roles) {
-  for (const auto& rule : rulesIn(file_)) touched_.push_back(rule.role);
+  for (const auto& [role, rule] : changesIn(file_)) touched_.push_back(role);
   auto& space = server_.space();
   const auto roleSet = space.at(id::Server_ServerCapabilities_RoleSet);
   if (roleSet == space::kNoNode) return;
@@ -157,8 +165,7 @@ void RoleConfiguration::bindRole(space::NodeIndex role) {
                                Outcome outcome = (this->*method)(changed, inputs[0]);
                                if (outcome.error.code.isBad()) return outcome;
                                ruleOf(id) = std::move(changed);
-                               touched_.push_back(id);
-                               apply();
+                               apply(id);
                                return outcome;
                              });
   }
@@ -182,11 +189,14 @@ RoleRule& RoleConfiguration::ruleOf(const NodeId& role) {
   return *first;
 }
 
-void RoleConfiguration::apply() {
+void RoleConfiguration::apply(const NodeId& role) {
+  if (std::ranges::find(touched_, role) == touched_.end()) touched_.push_back(role);
   server_.setRoles(rules_);
   Json out = Json::array();
-  for (const auto& rule : rules_)
-    if (std::ranges::find(touched_, rule.role) != touched_.end()) out.push_back(jsonOf(rule));
+  for (const auto& each : touched_) {
+    const auto rule = std::ranges::find(rules_, each, &Rule::role);
+    out.push_back(rule == rules_.end() ? Json{{"role", each.text()}, {"removed", true}} : jsonOf(*rule));
+  }
   std::error_code failed;
   std::filesystem::create_directories(file_.parent_path(), failed);
   const auto beside = std::filesystem::path(file_).concat(".new");
@@ -206,8 +216,7 @@ CallOutcome RoleConfiguration::addRole(const Inputs& inputs) {
     return refused(status::BadAlreadyExists, fmt::format("there is a role {} already", name->view()));
   if (rules_.size() >= kMostRoles) return refused(status::BadResourceUnavailable, "there are as many roles as may be");
   ruleOf(role);
-  touched_.push_back(role);
-  apply();
+  apply(role);
   bindRole(server_.space().find(role));
   CallOutcome out;
   out.outputs.push_back(Variant(role));
@@ -230,7 +239,7 @@ CallOutcome RoleConfiguration::removeRole(const Inputs& inputs) {
       if (reference.isForward() && space.isSubtype(reference.type(), id::HierarchicalReferences))
         nodes.push_back(reference.target());
   for (auto at = nodes.rbegin(); at != nodes.rend(); ++at) space.remove(*at);
-  apply();
+  apply(gone);
   return {};
 }
 

@@ -34,8 +34,8 @@ class RoleConfiguration {
   Outcome removeEndpoint(Rule& rule, const ua::Variant& input);
   /// The one rule of a role, into which several are drawn together.
   Rule& ruleOf(const ua::NodeId& role);
-  /// Makes the rules count, and keeps them.
-  void apply();
+  /// Makes the rules count, and keeps what they say of this role and of those that were changed before.
+  void apply(const ua::NodeId& role);
 
   server::Server& server_;
   std::filesystem::path file_;

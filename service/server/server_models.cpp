@@ -1,5 +1,6 @@
 #include "core/space/instances.hpp"
 #include "service/server/server.hpp"
+#include "service/server/structure_nodes.hpp"
 
 #include <set>
 
@@ -46,12 +47,6 @@ NodeIndex metadataOf(space::Space& space, std::uint16_t ns) {
     return child ? *child : kNoNode;
   });
   return *added;
-}
-
-Variant asObjects(const std::vector<RolePermissionType>& roles) {
-  std::vector<ExtensionObject> out;
-  for (const auto& role : roles) out.push_back(ExtensionObject::of(role));
-  return Variant::array(out);
 }
 
 /// An optional property of a namespace's metadata, made when it isn't there yet.
@@ -105,7 +100,7 @@ void Server::showModels() {
     const auto& usual = space_.namespacePermissions(ns);
     if (const NodeIndex roles = optionalOf(space_, metadata, "DefaultRolePermissions"); roles != kNoNode) {
       space_.setPermissions(roles, space::administrators());
-      space_.setValue(roles, DataValue(asObjects(usual.roles), clock_.wallClock()));
+      space_.setValue(roles, DataValue(asValue(List<RolePermissionType>(usual.roles)), clock_.wallClock()));
     }
     if (const NodeIndex restrictions = optionalOf(space_, metadata, "DefaultAccessRestrictions");
         restrictions != kNoNode)

@@ -1,5 +1,6 @@
 #include "core/space/instances.hpp"
 #include "service/server/server.hpp"
+#include "service/server/structure_nodes.hpp"
 
 namespace zunth::server {
 
@@ -7,12 +8,6 @@ using namespace ua;
 
 namespace {
 
-template <class Structure>
-Variant asObjects(const List<Structure>& list) {
-  std::vector<ExtensionObject> objects;
-  for (const auto& item : list) objects.push_back(ExtensionObject::of(item));
-  return Variant::array(objects);
-}
 Variant asTexts(const std::vector<std::string>& texts) {
   std::vector<String> out;
   for (const auto& text : texts) out.emplace_back(text);
@@ -72,10 +67,10 @@ void Server::fillRoles() {
       space_.setPermissions(child, space::administrators());
       space_.setValue(child, DataValue(std::move(value), clock_.wallClock()));
     };
-    show("Identities", asObjects(all.identities));
+    show("Identities", asValue(all.identities));
     show("Applications", asTexts(all.applications));
     show("ApplicationsExclude", Variant(all.applicationsExclude));
-    show("Endpoints", asObjects(all.endpoints));
+    show("Endpoints", asValue(all.endpoints));
     show("EndpointsExclude", Variant(all.endpointsExclude));
     show("CustomConfiguration", Variant(false));
   }

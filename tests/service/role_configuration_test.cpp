@@ -110,6 +110,10 @@ TEST_CASE("roles are made and removed, and count at once", "[roles][cu:Security 
   CHECK(a.call(set, remove, {Variant(role)}).statusCode.isGood());
   CHECK(seen() == status::BadNodeIdUnknown);
   CHECK(a.bench.space.find(role) == space::kNoNode);
+  // Not even where site.yaml has it: what was removed stays so after a restart.
+  secure::RoleRule ofSite;
+  ofSite.role = role;
+  CHECK(admin::RoleConfiguration::changed({ofSite}, a.folder.path / "roles.json").empty());
   CHECK(a.call(set, remove, {Variant(role)}).statusCode == status::BadNodeIdUnknown);
   CHECK(a.call(set, remove, {Variant(NodeId(id::WellKnownRole_Operator))}).statusCode == status::BadNotSupported);
 }
