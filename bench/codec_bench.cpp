@@ -1,5 +1,6 @@
 // Encoding and decoding alone, beside a memcpy of the same octets.
 #include "core/ua/generated/structures.hpp"
+#include "service/net/allocation.hpp"
 
 #include <benchmark/benchmark.h>
 #include <spdlog/spdlog.h>
@@ -53,6 +54,7 @@ BENCHMARK(decodeRead)->Name("codec/decode a 1000-value Read response");
 }  // namespace
 
 int main(int argc, char** argv) {
+  zunth::net::keepFreedMemory();  // as zunthd does
   spdlog::set_level(spdlog::level::warn);
   benchmark::Initialize(&argc, argv);
   if (benchmark::ReportUnrecognizedArguments(argc, argv)) return 2;

@@ -1,5 +1,6 @@
 // Sealing and unsealing chunks, beside the same ciphers on the same octets; handshakes, beside the bare key operations.
 #include "core/channel/chunk.hpp"
+#include "core/secure/key_exchange.hpp"
 
 #include <benchmark/benchmark.h>
 #include <openssl/evp.h>
@@ -58,16 +59,17 @@ void sealMessages(benchmark::State& state) {
 }
 BENCHMARK(sealMessages)->Name("secure/seal a message of 8 MiB; encrypts")->Arg(0)->Arg(1);
 
+Identity made(KeyKind kind) {
+  const PrivateKey key = PrivateKey::generate(kind);
+  const DateTime now = DateTime::from(std::chrono::system_clock::now());
+  return Identity{
+      Certificate::selfSigned(
+          {"Fernhollow", "", "urn:fernhollow.example:bench", {"localhost"}, now, {now.ticks + 864'000'000'000}}, key),
+      key};
+}
 const Identity& someIdentity() {
-  static const Identity made = [] {
-    const PrivateKey key = PrivateKey::generate();
-    const DateTime now = DateTime::from(std::chrono::system_clock::now());
-    return Identity{
-        Certificate::selfSigned(
-            {"Fernhollow", "", "urn:fernhollow.example:bench", {"localhost"}, now, {now.ticks + 864'000'000'000}}, key),
-        key};
-  }();
-  return made;
+  static const Identity one = made(KeyKind::Rsa);
+  return one;
 }
 
 /// What a server does for one OPN message: decrypt and verify the request, sign and encrypt the response.
@@ -84,6 +86,56 @@ void handshake(benchmark::State& state) {
   state.SetItemsProcessed(state.iterations());
 }
 BENCHMARK(handshake)->Name("secure/one handshake's RSA-2048 work at the server")->Unit(benchmark::kMicrosecond);
+
+/// The same with elliptic curves: verify the request, agree on keys, sign the response.
+void curveHandshake(benchmark::State& state) {
+  const Policy& policy = *policyNamed(state.range(0) == 256 ? "ECC_nistP256" : "ECC_nistP384");
+  const Identity own = made(policy.key);
+  const channel::OpenSealing sealing{&policy, &own, &own.certificate};
+  const auto noRandom = [](std::size_t) { return ByteString(); };
+  const KeyExchange client(policy, noRandom);
+  Bytes request(200, std::byte{1});
+  channel::sealOpen(request, 92, sealing);
+  for (auto _ : state) {
+    Bytes plain, response(200, std::byte{2});
+    benchmark::DoNotOptimize(channel::unsealOpen(request, 92, sealing, plain));
+    benchmark::DoNotOptimize(KeyExchange(policy, noRandom).finish(KeyExchange::Side::Server, client.nonce()));
+    channel::sealOpen(response, 92, sealing);
+  }
+  state.SetItemsProcessed(state.iterations());
+}
+BENCHMARK(curveHandshake)
+    ->Name("secure/one handshake's work at the server with curve P")
+    ->Arg(256)
+    ->Arg(384)
+    ->Unit(benchmark::kMicrosecond);
+
+/// OpenSSL's own: verify, make a key, derive, sign.
+void curveHandshakeFloor(benchmark::State& state) {
+  const Policy& policy = *policyNamed(state.range(0) == 256 ? "ECC_nistP256" : "ECC_nistP384");
+  const Identity own = made(policy.key);
+  const PrivateKey other = PrivateKey::generate(policy.key);
+  const Bytes data(300, std::byte{1});
+  const ByteString signature = sign(policy, own.key, data);
+  for (auto _ : state) {
+    benchmark::DoNotOptimize(verify(policy, own.certificate, data, view(signature)));
+    const PrivateKey key = PrivateKey::generate(policy.key);
+    EVP_PKEY_CTX* context = EVP_PKEY_CTX_new(key.handle(), nullptr);
+    unsigned char secret[64];
+    std::size_t size = sizeof secret;
+    if (EVP_PKEY_derive_init(context) != 1 || EVP_PKEY_derive_set_peer(context, other.handle()) != 1 ||
+        EVP_PKEY_derive(context, secret, &size) != 1)
+      state.SkipWithError("not derived");
+    EVP_PKEY_CTX_free(context);
+    benchmark::DoNotOptimize(sign(policy, own.key, data));
+  }
+  state.SetItemsProcessed(state.iterations());
+}
+BENCHMARK(curveHandshakeFloor)
+    ->Name("secure/floor: verify, make a key, derive, sign on curve P")
+    ->Arg(256)
+    ->Arg(384)
+    ->Unit(benchmark::kMicrosecond);
 
 /// The two operations with the private key that a handshake can't do without.
 void handshakeFloor(benchmark::State& state) {

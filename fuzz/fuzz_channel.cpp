@@ -44,7 +44,7 @@ class Client final : public server::Peer,
           secure::Identity{secure::Certificate::selfSigned(wish, key), key});
     }();
     channel::ServerChannel::Options out;
-    out.identity = identity;
+    out.identities = identity;
     out.random = [](std::size_t size) { return ByteString(std::vector<std::byte>(size).data(), size); };
     return out;
   }

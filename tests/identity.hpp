@@ -7,19 +7,28 @@
 namespace zunth::test {
 
 /// An application's certificate and key; each is made once, as it takes its time.
-inline std::shared_ptr<const secure::Identity> identity(const std::string& applicationUri) {
-  static std::map<std::string, std::shared_ptr<const secure::Identity>> made;
-  auto& one = made[applicationUri];
+inline std::shared_ptr<const secure::Identity> identity(const std::string& applicationUri,
+                                                        secure::KeyKind kind = secure::KeyKind::Rsa) {
+  static std::map<std::pair<std::string, secure::KeyKind>, std::shared_ptr<const secure::Identity>> made;
+  auto& one = made[{applicationUri, kind}];
   if (!one) {
     const auto now = ua::DateTime::from(std::chrono::system_clock::now());
     constexpr std::int64_t kDay = 864'000'000'000;
-    const secure::PrivateKey key = secure::PrivateKey::generate();
+    const secure::PrivateKey key = secure::PrivateKey::generate(kind);
     const secure::Certificate::Wish wish{"Fernhollow test",  "",
                                          applicationUri,     {"localhost", "127.0.0.1"},
                                          {now.ticks - kDay}, {now.ticks + 365 * kDay}};
     one = std::make_shared<const secure::Identity>(secure::Identity{secure::Certificate::selfSigned(wish, key), key});
   }
   return one;
+}
+
+/// With a certificate for each kind of key.
+inline secure::Identities identities(const std::string& applicationUri) {
+  secure::Identities out;
+  for (const auto kind : {secure::KeyKind::Rsa, secure::KeyKind::NistP256, secure::KeyKind::NistP384})
+    out.add(identity(applicationUri, kind));
+  return out;
 }
 
 }  // namespace zunth::test

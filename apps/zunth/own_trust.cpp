@@ -82,10 +82,10 @@ client::Security securityFrom(const Options& options) {
                                         const std::string& applicationUri) {
     return judge(chain, host, applicationUri, trusted);
   };
-  out.identity = []() -> Result<std::shared_ptr<const secure::Identity>> {
+  out.identity = [](secure::KeyKind kind) -> Result<std::shared_ptr<const secure::Identity>> {
     const std::string host = boost::asio::ip::host_name();
     auto identity =
-        ownTrust().identity("Zunth on " + host, "urn:" + host + ":zunth", std::vector<std::string>(1, host));
+        ownTrust().identity("Zunth on " + host, "urn:" + host + ":zunth", std::vector<std::string>(1, host), kind);
     if (!identity) return identity.error();
     return std::make_shared<const secure::Identity>(std::move(*identity));
   };

@@ -1,5 +1,6 @@
 // zunthd: serves one site.
 #include "service/admin/running_site.hpp"
+#include "service/net/allocation.hpp"
 
 #include <cstdio>
 
@@ -53,6 +54,7 @@ int serve(const std::string& folder) {
 }  // namespace
 
 int main(int argc, char** argv) {
+  zunth::net::keepFreedMemory();
   CLI::App app{
       "Serves a site: its address space to OPC UA clients, its points from devices.\nExample: zunthd demo/hatchery",
       "zunthd"};

@@ -93,9 +93,10 @@ Result<std::optional<Chunk>> ChunkReader::next(std::uint32_t maxChunkSize) {
   return std::optional<Chunk>(Chunk{*type, final, {start + kHeaderSize, size - kHeaderSize}, {start, size}});
 }
 
-std::uint32_t ChunkWriter::nextSequenceNumber() {
-  sequenceNumber_ = sequenceNumber_ >= kSequenceWrap ? 1 : sequenceNumber_ + 1;
-  return sequenceNumber_;
+std::uint32_t ChunkWriter::takeSequenceNumber() {
+  const std::uint32_t number = nextSequenceNumber_;
+  nextSequenceNumber_ = isLegacyNumbered_ && number >= kSequenceWrap ? 1 : number + 1;
+  return number;
 }
 
 Result<void> ChunkWriter::write(MessageType type, std::uint32_t channelId, std::uint32_t tokenId,
@@ -109,7 +110,7 @@ Result<void> ChunkWriter::write(MessageType type, std::uint32_t channelId, std::
                              maxMessageSize_, maxChunkCount_),
                  {}};
   if (count == 1) {
-    putSymmetricHeader(message.data(), type, 'F', message.size(), channelId, tokenId, nextSequenceNumber(), requestId);
+    putSymmetricHeader(message.data(), type, 'F', message.size(), channelId, tokenId, takeSequenceNumber(), requestId);
     seal(message, sealing_);
     out.push_back(std::move(message));
     return {};
@@ -122,7 +123,7 @@ Result<void> ChunkWriter::write(MessageType type, std::uint32_t channelId, std::
     chunk.resize(kHeadroom + size);
     std::memcpy(chunk.data() + kHeadroom, message.data() + from, size);
     putSymmetricHeader(chunk.data(), type, i + 1 == count ? 'F' : 'C', chunk.size(), channelId, tokenId,
-                       nextSequenceNumber(), requestId);
+                       takeSequenceNumber(), requestId);
     seal(chunk, sealing_);
     out.push_back(std::move(chunk));
   }
@@ -131,12 +132,17 @@ Result<void> ChunkWriter::write(MessageType type, std::uint32_t channelId, std::
 
 Bytes ChunkWriter::writeOpen(std::uint32_t channelId, std::uint32_t requestId, const AsymmetricHeader& header,
                              BytesView body, const OpenSealing& sealing) {
+  return openChunk(channelId, takeSequenceNumber(), requestId, header, body, sealing);
+}
+
+Bytes openChunk(std::uint32_t channelId, std::uint32_t sequenceNumber, std::uint32_t requestId,
+                const AsymmetricHeader& header, BytesView body, const OpenSealing& sealing) {
   Bytes out(kHeaderSize);
   BinaryWriter writer(out);
   writer.write(channelId);
   writer.write(header);
   const std::size_t headerSize = out.size();
-  writer.write(nextSequenceNumber());
+  writer.write(sequenceNumber);
   writer.write(requestId);
   writer.raw(body);
   std::memcpy(out.data(), tag(MessageType::Open).data(), 3);
@@ -149,7 +155,7 @@ Bytes ChunkWriter::writeAbort(std::uint32_t channelId, std::uint32_t tokenId, st
                               const Error& why) {
   Bytes out = newMessage();
   BinaryWriter(out).write(Refusal{why.code, String(why.cause)});
-  putSymmetricHeader(out.data(), MessageType::Message, 'A', out.size(), channelId, tokenId, nextSequenceNumber(),
+  putSymmetricHeader(out.data(), MessageType::Message, 'A', out.size(), channelId, tokenId, takeSequenceNumber(),
                      requestId);
   seal(out, sealing_);
   return out;

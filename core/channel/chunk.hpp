@@ -48,8 +48,16 @@ class ChunkWriter {
   /// An abort chunk: the receiver forgets what came of this request and reports `why`.
   ua::Bytes writeAbort(std::uint32_t channelId, std::uint32_t tokenId, std::uint32_t requestId, const ua::Error& why);
 
+  /// The next chunk's number, for one that is written elsewhere.
+  std::uint32_t takeSequenceNumber();
   /// Symmetric messages are sealed so from now on.
   void setSealing(const Sealing& sealing) { sealing_ = sealing; }
+  /// From 0 up to the largest number and round, as policies with curves have it (Part 6, 6.7.2.4); before the first
+  /// chunk. Other policies start at 1, and begin anew before the last 1024.
+  void numberFromZero() {
+    nextSequenceNumber_ = 0;
+    isLegacyNumbered_ = false;
+  }
   void setLimits(std::uint32_t chunkSize, std::uint32_t messageSize, std::uint32_t chunkCount) {
     maxChunkSize_ = chunkSize;
     maxMessageSize_ = messageSize;
@@ -57,14 +65,17 @@ class ChunkWriter {
   }
 
  private:
-  std::uint32_t nextSequenceNumber();
-
   Sealing sealing_;
   std::uint32_t maxChunkSize_ = kLeastBufferSize;
   std::uint32_t maxMessageSize_ = 0;  // 0 for any
   std::uint32_t maxChunkCount_ = 0;
-  std::uint32_t sequenceNumber_ = 0;
+  std::uint32_t nextSequenceNumber_ = 1;
+  bool isLegacyNumbered_ = true;
 };
+
+/// A sealed OPN chunk.
+ua::Bytes openChunk(std::uint32_t channelId, std::uint32_t sequenceNumber, std::uint32_t requestId,
+                    const AsymmetricHeader& header, ua::BytesView body, const OpenSealing& sealing);
 
 /// An unnumbered message of the connection protocol.
 template <class Structure>

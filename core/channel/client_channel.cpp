@@ -8,6 +8,7 @@ using namespace ua;
 
 ClientChannel::ClientChannel(const Options& options, Handler& handler)
     : options_(options), handler_(handler), assembler_(options.limits) {
+  if (options.policy && options.policy->usesCurves()) writer_.numberFromZero();
   if (options.awaitsReverseHello)
     state_ = State::AwaitReverseHello;
   else
@@ -86,9 +87,9 @@ void ClientChannel::askForToken(SecurityTokenRequestType type, DateTime wallCloc
   request.requestedLifetime = options_.lifetime;
   AsymmetricHeader header{String(kPolicyNone), {}, {}};
   if (options_.policy) {
-    nonce_ = options_.random(options_.policy->nonceSize);
-    request.clientNonce = nonce_;
-    header = {String(options_.policy->uri), options_.identity->certificate.der(), options_.server->thumbprint()};
+    exchange_ = secure::KeyExchange(*options_.policy, options_.random);
+    request.clientNonce = exchange_.nonce();
+    header = {String(options_.policy->uri), options_.identity->chain(), options_.server->thumbprint()};
   }
   Bytes body;
   BinaryWriter writer(body);
@@ -124,10 +125,10 @@ void ClientChannel::openResponse(const Chunk& chunk, Instant now) {
   ChannelToken token;
   token.id = response.securityToken.tokenId;
   if (options_.policy) {
-    if (response.serverNonce.size() != options_.policy->nonceSize)
-      return end({status::BadNonceInvalid, "the server's nonce is of the wrong length", {}});
-    token.sending = secure::ChannelKeys::derive(*options_.policy, response.serverNonce, nonce_);
-    token.receiving = secure::ChannelKeys::derive(*options_.policy, nonce_, response.serverNonce);
+    auto keys = exchange_.finish(secure::KeyExchange::Side::Client, response.serverNonce);
+    if (!keys) return end({keys.code(), "of the server: " + keys.error().cause, {}});
+    token.sending = std::move(keys->sending);
+    token.receiving = std::move(keys->receiving);
   }
   channelId_ = response.securityToken.channelId;
   if (state_ == State::Open) previous_ = std::move(newest_);

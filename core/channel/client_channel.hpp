@@ -2,6 +2,7 @@
 
 #include "core/channel/channel_token.hpp"
 #include "core/channel/chunk.hpp"
+#include "core/secure/key_exchange.hpp"
 #include "core/ua/generated/structures.hpp"
 
 #include <functional>
@@ -79,7 +80,7 @@ class ClientChannel {
   MessageAssembler assembler_;
   std::vector<ua::Bytes> output_;
   std::uint32_t channelId_ = 0;
-  ua::ByteString nonce_;  // of the token that is being asked for
+  secure::KeyExchange exchange_;  // of the token that is being asked for
   ChannelToken newest_;
   std::optional<ChannelToken> previous_;  // until the server answers under the newest
   ua::Bytes plain_;

@@ -25,7 +25,8 @@ void seal(ua::Bytes& chunk, const Sealing& sealing);
 /// for whatever is wrong.
 ua::Result<ua::BytesView> unseal(std::span<std::byte> chunk, const Sealing& sealing);
 
-/// What an OPN chunk is secured with: always signed by the sender and encrypted for the receiver.
+/// What an OPN chunk is secured with: signed by the sender and, but for policies with curves, encrypted for the
+/// receiver.
 struct OpenSealing {
   const secure::Policy* policy = nullptr;  // null for None
   const secure::Identity* own = nullptr;

@@ -10,22 +10,31 @@ using namespace ua;
 
 ServerChannel::ServerChannel(const Options& options, Handler& handler)
     : options_(options), handler_(handler), assembler_(options.limits) {
-  security_.own = options.identity;
+  security_.own = options.identities.main();
   if (options.reverseHello) output_.push_back(writeTransport(MessageType::ReverseHello, *options.reverseHello));
 }
 
 void ServerChannel::feed(BytesView octets, Instant now, DateTime wallClock) {
   if (state_ == State::Over) return;
+  now_ = now;
+  wallClock_ = wallClock;
   reader_.feed(octets);
-  while (state_ != State::Over) {
-    auto chunk = reader_.next(options_.limits.receiveBufferSize);
-    if (!chunk) return refuse(chunk.error());
-    if (!*chunk) return;
-    handle(**chunk, now, wallClock);
-  }
+  read();
 }
 
-void ServerChannel::handle(const Chunk& chunk, Instant now, DateTime wallClock) {
+void ServerChannel::read() {
+  // What is answered at once comes back here: it goes on below, not deeper and deeper.
+  if (std::exchange(isReading_, true)) return;
+  while (state_ != State::Over && !isOpening_) {
+    auto chunk = reader_.next(options_.limits.receiveBufferSize);
+    if (!chunk) refuse(chunk.error());
+    if (!chunk || !*chunk) break;
+    handle(**chunk);
+  }
+  isReading_ = false;
+}
+
+void ServerChannel::handle(const Chunk& chunk) {
   switch (chunk.type) {
     case MessageType::Hello:
       if (state_ == State::AwaitHello) return hello(chunk);
@@ -38,11 +47,11 @@ void ServerChannel::handle(const Chunk& chunk, Instant now, DateTime wallClock) 
       }
       break;
     case MessageType::Open:
-      if (state_ == State::AwaitOpen || state_ == State::Open) return open(chunk, now, wallClock);
+      if (state_ == State::AwaitOpen || state_ == State::Open) return open(chunk);
       break;
     case MessageType::Message:
     case MessageType::Close:
-      if (state_ == State::Open) return message(chunk, now);
+      if (state_ == State::Open) return message(chunk);
       break;
     default: break;
   }
@@ -68,98 +77,175 @@ void ServerChannel::hello(const Chunk& chunk) {
   state_ = State::AwaitOpen;
 }
 
-void ServerChannel::open(const Chunk& chunk, Instant now, DateTime wallClock) {
+struct ServerChannel::Opening {
+  Bytes octets;  // the chunk
+  std::size_t headerSize = 0;
+  std::uint32_t channelId = 0;
+  AsymmetricHeader header;
+  const secure::Policy* policy = nullptr;  // null for None
+  std::shared_ptr<const secure::Identity> own;
+  std::optional<secure::Certificate> sender;
+
+  Bytes plain;
+  Result<BytesView> numbered = BytesView();
+
+  OpenSecureChannelRequest request;
+  OpenSecureChannelResponse response;
+  std::uint32_t requestId = 0;
+  std::uint32_t sequenceNumber = 0;  // of the answer
+  std::function<ByteString(std::size_t)> random;
+  ChannelToken token;
+  Result<void> agreed;
+  Bytes answer;
+
+  OpenSealing sealing() const { return {policy, own.get(), sender ? &*sender : nullptr}; }
+};
+
+/// Waits with whatever else arrives until it is done.
+void ServerChannel::offload(const std::shared_ptr<Opening>& opening, void (*work)(Opening&),
+                            void (ServerChannel::*then)(const std::shared_ptr<Opening>&)) {
+  isOpening_ = true;
+  auto begun = handler_.offload([opening, work] { work(*opening); },
+                                [this, opening, then] {
+                                  isOpening_ = false;
+                                  if (state_ != State::Over) (this->*then)(opening);
+                                });
+  if (!begun) refuse(begun.error());
+}
+
+void ServerChannel::open(const Chunk& chunk) {
+  auto opening = std::make_shared<Opening>();
   BinaryReader reader(chunk.body);
-  const auto channelId = reader.next<std::uint32_t>();
-  const auto header = reader.next<AsymmetricHeader>();
+  opening->channelId = reader.next<std::uint32_t>();
+  opening->header = reader.next<AsymmetricHeader>();
   if (!reader.ok()) return refuse(reader.error());
-  const std::string_view policyUri = header.securityPolicyUri.view();
-  const secure::Policy* policy = secure::policyOf(policyUri);
-  if (policyUri != kPolicyNone && (!policy || !options_.identity))
+  const std::string_view policyUri = opening->header.securityPolicyUri.view();
+  const secure::Policy* policy = opening->policy = secure::policyOf(policyUri);
+  opening->own = policy ? options_.identities.of(policy->key) : options_.identities.main();
+  if (policyUri != kPolicyNone && (!policy || !opening->own))
     return refuse(
         {status::BadSecurityPolicyRejected, fmt::format("this server doesn't offer the policy {}", policyUri), {}});
-  OpenSealing sealed{policy, options_.identity.get(), nullptr};
-  std::optional<secure::Certificate> sender;
   if (policy) {
-    if (header.receiverThumbprint.view() != options_.identity->certificate.thumbprint().view())
+    // What isn't encrypted needs not name its receiver.
+    const auto& receiver = opening->header.receiverThumbprint;
+    if (receiver.view() != opening->own->certificate.thumbprint().view() && !(policy->usesCurves() && receiver.empty()))
       return refuse({status::BadSecurityChecksFailed,
                      "the message is encrypted for another certificate than this server's: ask for its endpoints anew",
                      {}});
-    auto certificate = secure::Certificate::fromDer(header.senderCertificate);
+    auto certificate = secure::Certificate::fromDer(opening->header.senderCertificate);
     if (!certificate) return refuse(certificate.error());
-    if (certificate->keyBits() < policy->leastKeyBits || certificate->keyBits() > policy->mostKeyBits)
+    if (certificate->keyKind() != policy->key)
+      return refuse({status::BadCertificatePolicyCheckFailed,
+                     fmt::format("{} takes {} keys, the client's is {}", policy->name, nameOf(policy->key),
+                                 nameOf(certificate->keyKind())),
+                     {}});
+    if (policy->key == secure::KeyKind::Rsa &&
+        (certificate->keyBits() < policy->leastKeyBits || certificate->keyBits() > policy->mostKeyBits))
       return refuse(
           {status::BadCertificatePolicyCheckFailed,
            fmt::format("{} takes RSA keys of {} to {} bits", policy->name, policy->leastKeyBits, policy->mostKeyBits),
            {}});
-    sender.emplace(std::move(*certificate));
-    sealed.peer = &*sender;
+    opening->sender.emplace(std::move(*certificate));
   }
-  auto numbered = unsealOpen(chunk.whole, 8 + reader.position(), sealed, plain_);
-  if (!numbered) return refuse(numbered.error());
+  opening->octets.assign(chunk.whole.begin(), chunk.whole.end());
+  opening->headerSize = 8 + reader.position();
+  const auto unsealed = [](Opening& it) { it.numbered = unsealOpen(it.octets, it.headerSize, it.sealing(), it.plain); };
+  if (policy) return offload(opening, unsealed, &ServerChannel::opened);
+  unsealed(*opening);
+  opened(opening);
+}
+
+void ServerChannel::opened(const std::shared_ptr<Opening>& opening) {
+  if (!opening->numbered) return refuse(opening->numbered.error());
   // Only what its owner has signed is looked at further; then whether it is trusted.
+  const auto& sender = opening->sender;
   if (sender && !(peer_ && *peer_ == *sender))
-    if (auto trusted = handler_.trust(header.senderCertificate); !trusted) return refuse(trusted.error());
-  auto joined = assembler_.add(chunk.final, *numbered);
+    if (auto trusted = handler_.trust(opening->header.senderCertificate); !trusted) return refuse(trusted.error());
+  auto joined = assembler_.add('F', *opening->numbered);
   if (!joined) return refuse(joined.error());
   if (!*joined) return refuse({status::BadTcpMessageTypeInvalid, "an OPN message came in several chunks", {}});
-
+  opening->requestId = (*joined)->requestId;
   BinaryReader body((*joined)->body);
   const auto encodingId = body.next<NodeId>();
-  const auto request = body.next<OpenSecureChannelRequest>();
+  opening->request = body.next<OpenSecureChannelRequest>();
   if (!body.ok()) return refuse(body.error());
   if (!(encodingId == NodeId(OpenSecureChannelRequest::kBinaryId)))
     return refuse({status::BadTcpMessageTypeInvalid, "an OPN message carries no OpenSecureChannelRequest", {}});
+  if (auto fine = checkOpening(*opening); !fine) return refuse(fine.error());
+
+  const auto& request = opening->request;
+  const std::uint32_t lifetime = std::clamp(request.requestedLifetime, options_.leastLifetime, options_.mostLifetime);
+  auto& response = opening->response;
+  response.responseHeader.timestamp = wallClock_;
+  response.responseHeader.requestHandle = request.requestHeader.requestHandle;
+  opening->token.id = newest_.id + 1;
+  // Part 4, 5.5.2: a token is accepted until 25% after its lifetime has passed.
+  opening->token.expires = now_ + milliseconds(lifetime * 1.25);
+  response.securityToken = {options_.channelId, opening->token.id, wallClock_, lifetime};
+  opening->random = options_.random;
+  if (state_ == State::AwaitOpen && opening->policy && opening->policy->usesCurves()) writer_.numberFromZero();
+  opening->sequenceNumber = writer_.takeSequenceNumber();
+  if (opening->policy) return offload(opening, seal, &ServerChannel::answer);
+  seal(*opening);
+  answer(opening);
+}
+
+Result<void> ServerChannel::checkOpening(const Opening& opening) const {
+  const auto& request = opening.request;
   const bool isSecured =
       request.securityMode == MessageSecurityMode::Sign || request.securityMode == MessageSecurityMode::SignAndEncrypt;
-  if (policy ? !isSecured : request.securityMode != MessageSecurityMode::None)
-    return refuse({status::BadSecurityModeRejected,
-                   policy ? "a security policy goes with Sign or SignAndEncrypt"
-                          : "policy None goes with security mode None only",
-                   {}});
+  if (opening.policy ? !isSecured : request.securityMode != MessageSecurityMode::None)
+    return Error{status::BadSecurityModeRejected,
+                 opening.policy ? "a security policy goes with Sign or SignAndEncrypt"
+                                : "policy None goes with security mode None only",
+                 {}};
   const bool renews = request.requestType == SecurityTokenRequestType::Renew;
-  if (renews != (state_ == State::Open) || (renews && channelId != options_.channelId))
-    return refuse({status::BadTcpSecureChannelUnknown, "a token was asked for on a channel that is not open here", {}});
-  if (renews && (header.securityPolicyUri.view() != security_.policyUri.view() ||
-                 request.securityMode != security_.mode || (sender && !(*sender == *peer_))))
-    return refuse({status::BadSecurityChecksFailed, "a token is renewed as the channel was opened", {}});
-  if (policy && request.clientNonce.size() != policy->nonceSize)
-    return refuse(
-        {status::BadNonceInvalid, fmt::format("{} takes nonces of {} octets", policy->name, policy->nonceSize), {}});
+  if (renews != (state_ == State::Open) || (renews && opening.channelId != options_.channelId))
+    return Error{status::BadTcpSecureChannelUnknown, "a token was asked for on a channel that is not open here", {}};
+  if (renews && (opening.header.securityPolicyUri.view() != security_.policyUri.view() ||
+                 request.securityMode != security_.mode || (opening.sender && !(*opening.sender == *peer_))))
+    return Error{status::BadSecurityChecksFailed, "a token is renewed as the channel was opened", {}};
+  return {};
+}
 
-  const std::uint32_t lifetime = std::clamp(request.requestedLifetime, options_.leastLifetime, options_.mostLifetime);
-  security_ = {header.securityPolicyUri, request.securityMode, header.senderCertificate, options_.identity};
-  peer_ = sender;
-  OpenSecureChannelResponse response;
-  response.responseHeader.timestamp = wallClock;
-  response.responseHeader.requestHandle = request.requestHeader.requestHandle;
-  if (policy) response.serverNonce = options_.random(policy->nonceSize);
-  // Part 4, 5.5.2: a token is accepted until 25% after its lifetime has passed.
-  issue(request.clientNonce, response.serverNonce, now + milliseconds(lifetime * 1.25));
-  response.securityToken = {options_.channelId, newest_.id, wallClock, lifetime};
+/// Agrees on keys and writes the answer; away from the channel, which numbers nothing else meanwhile.
+void ServerChannel::seal(Opening& opening) {
+  AsymmetricHeader header{opening.header.securityPolicyUri, {}, {}};
+  if (opening.policy) {
+    const secure::KeyExchange exchange(*opening.policy, opening.random);
+    auto keys = exchange.finish(secure::KeyExchange::Side::Server, opening.request.clientNonce);
+    if (!keys) {
+      opening.agreed = keys.error();
+      return;
+    }
+    opening.response.serverNonce = exchange.nonce();
+    opening.token.sending = std::move(keys->sending);
+    opening.token.receiving = std::move(keys->receiving);
+    header.senderCertificate = opening.own->chain();
+    header.receiverThumbprint = opening.sender->thumbprint();
+  }
   Bytes out;
   BinaryWriter writer(out);
   writer.write(NodeId(OpenSecureChannelResponse::kBinaryId));
-  writer.write(response);
-  AsymmetricHeader own{security_.policyUri, {}, {}};
-  if (policy) {
-    own.senderCertificate = options_.identity->certificate.der();
-    own.receiverThumbprint = peer_->thumbprint();
-    sealed.peer = &*peer_;
-  }
-  output_.push_back(writer_.writeOpen(options_.channelId, (*joined)->requestId, own, out, sealed));
-  state_ = State::Open;
-  handler_.opened(request);
+  writer.write(opening.response);
+  opening.answer = openChunk(opening.response.securityToken.channelId, opening.sequenceNumber, opening.requestId,
+                             header, out, opening.sealing());
 }
 
-void ServerChannel::issue(const ByteString& clientNonce, const ByteString& serverNonce, Instant expires) {
-  ChannelToken token;
-  token.id = newest_.id + 1;
-  token.expires = expires;
-  if (const auto* policy = security_.policy()) {
-    token.sending = secure::ChannelKeys::derive(*policy, clientNonce, serverNonce);
-    token.receiving = secure::ChannelKeys::derive(*policy, serverNonce, clientNonce);
-  }
+void ServerChannel::answer(const std::shared_ptr<Opening>& opening) {
+  if (!opening->agreed) return refuse(opening->agreed.error());
+  security_ = {opening->header.securityPolicyUri, opening->request.securityMode, opening->header.senderCertificate,
+               opening->own};
+  peer_ = opening->sender;
+  issue(std::move(opening->token));
+  output_.push_back(std::move(opening->answer));
+  state_ = State::Open;
+  handler_.opened(opening->request);
+  for (auto& [requestId, message] : std::exchange(held_, {})) respond(requestId, std::move(message));
+  read();
+}
+
+void ServerChannel::issue(ChannelToken token) {
   if (state_ == State::Open && !previous_) previous_ = std::move(newest_);
   newest_ = std::move(token);
   useSendingToken();
@@ -167,7 +253,7 @@ void ServerChannel::issue(const ByteString& clientNonce, const ByteString& serve
 
 void ServerChannel::useSendingToken() { writer_.setSealing(sealing(sendingToken().sending.get())); }
 
-void ServerChannel::message(const Chunk& chunk, Instant now) {
+void ServerChannel::message(const Chunk& chunk) {
   BinaryReader reader(chunk.body);
   const auto channelId = reader.next<std::uint32_t>();
   const auto tokenId = reader.next<std::uint32_t>();
@@ -178,7 +264,7 @@ void ServerChannel::message(const Chunk& chunk, Instant now) {
   const bool isNewest = tokenId == newest_.id;
   const bool isPrevious = previous_ && tokenId == previous_->id;
   const ChannelToken& token = isPrevious ? *previous_ : newest_;
-  if ((!isNewest && !isPrevious) || now > token.expires)
+  if ((!isNewest && !isPrevious) || now_ > token.expires)
     return refuse({status::BadSecureChannelTokenUnknown, "the channel's security token is unknown or has run out", {}});
   auto numbered = unseal(chunk.whole, sealing(token.receiving.get()));
   if (!numbered) return refuse(numbered.error());
@@ -194,6 +280,7 @@ void ServerChannel::message(const Chunk& chunk, Instant now) {
 
 void ServerChannel::respond(std::uint32_t requestId, Bytes message) {
   if (state_ != State::Open) return;
+  if (isOpening_) return held_.emplace_back(requestId, std::move(message)), void();
   const std::uint32_t tokenId = sendingToken().id;
   auto written =
       writer_.write(MessageType::Message, options_.channelId, tokenId, requestId, std::move(message), output_);

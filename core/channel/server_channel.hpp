@@ -2,6 +2,7 @@
 
 #include "core/channel/channel_token.hpp"
 #include "core/channel/chunk.hpp"
+#include "core/secure/key_exchange.hpp"
 #include "core/ua/generated/structures.hpp"
 
 #include <functional>
@@ -12,8 +13,8 @@ namespace zunth::channel {
 struct ChannelSecurity {
   ua::String policyUri;
   ua::MessageSecurityMode mode = ua::MessageSecurityMode::Invalid;
-  ua::ByteString peerCertificate;                 // as it came, with its chain
-  std::shared_ptr<const secure::Identity> own;    // what the server showed on this channel
+  ua::ByteString peerCertificate;               // as it came, with its chain
+  std::shared_ptr<const secure::Identity> own;  // what the server showed on this channel
   const secure::Policy* policy() const { return secure::policyOf(policyUri.view()); }
 };
 
@@ -31,6 +32,14 @@ class ServerChannel {
       (void)certificateChain;
       return ua::Error{ua::status::BadSecurityChecksFailed, "this server trusts nobody", {}};
     }
+    /// Does what takes long, such as working with keys, away from here, and calls `done` here afterwards; `done` must
+    /// not be called once the channel is gone. BadTcpServerTooBusy when too much waits already: then neither is called.
+    /// By default both are done at once.
+    virtual ua::Result<void> offload(std::function<void()> work, std::function<void()> done) {
+      work();
+      done();
+      return {};
+    }
     /// A whole request: `body` starts with its encoding id and lives only during the call.
     virtual void request(std::uint32_t requestId, ua::BytesView body) = 0;
     /// The channel is over: closed by the client (Good) or broken. Sent once.
@@ -40,13 +49,15 @@ class ServerChannel {
     ChannelLimits limits;
     std::uint32_t channelId = 1;                                     // unique in the server, not 0
     std::uint32_t leastLifetime = 10'000, mostLifetime = 3'600'000;  // ms, of a security token
-    std::shared_ptr<const secure::Identity> identity;                // without one, policy None only
+    secure::Identities identities;                                   // without any, policy None only
     std::function<ua::ByteString(std::size_t)> random;               // octets for nonces
     std::optional<ReverseHello> reverseHello;                        // where the server connected to the client
   };
 
   /// Waits for the client's hello; after a reverse hello, which is output at once.
   ServerChannel(const Options& options, Handler& handler);
+
+  ServerChannel(const ServerChannel&) = delete;
 
   /// Takes what arrived. Calls the handler for whole requests.
   void feed(ua::BytesView octets, ua::Instant now, ua::DateTime wallClock);
@@ -69,12 +80,21 @@ class ServerChannel {
 
  private:
   enum class State { AwaitHello, AwaitOpen, Open, Over };
-  void handle(const Chunk& chunk, ua::Instant now, ua::DateTime wallClock);
+  void handle(const Chunk& chunk);
   void hello(const Chunk& chunk);
-  void open(const Chunk& chunk, ua::Instant now, ua::DateTime wallClock);
-  void message(const Chunk& chunk, ua::Instant now);
+  void read();
+  /// An OPN message on its way: its octets are unsealed away from here, looked at, and answered away from here.
+  struct Opening;
+  void open(const Chunk& chunk);
+  void opened(const std::shared_ptr<Opening>& opening);
+  static void seal(Opening& opening);
+  void answer(const std::shared_ptr<Opening>& opening);
+  void offload(const std::shared_ptr<Opening>& opening, void (*work)(Opening&),
+               void (ServerChannel::*then)(const std::shared_ptr<Opening>&));
+  ua::Result<void> checkOpening(const Opening& opening) const;
+  void message(const Chunk& chunk);
   void end(const ua::Error& why);
-  void issue(const ua::ByteString& clientNonce, const ua::ByteString& serverNonce, ua::Instant expires);
+  void issue(ChannelToken token);
   /// What is sent goes under the old token until the client has used the new one (Part 4, 5.5.2).
   const ChannelToken& sendingToken() const { return previous_ ? *previous_ : newest_; }
   void useSendingToken();
@@ -94,7 +114,11 @@ class ServerChannel {
   std::optional<secure::Certificate> peer_;  // who opened the channel, unless by policy None
   ChannelToken newest_;
   std::optional<ChannelToken> previous_;  // accepted until the newest is used
-  ua::Bytes plain_;                       // an OPN message, decrypted
+  bool isReading_ = false;
+  bool isOpening_ = false;  // what arrives meanwhile waits, and so do answers
+  std::vector<std::pair<std::uint32_t, ua::Bytes>> held_;
+  ua::Instant now_{};       // of the last octets
+  ua::DateTime wallClock_;  // of the last octets
 };
 
 }  // namespace zunth::channel

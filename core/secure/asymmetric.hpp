@@ -6,6 +6,7 @@
 /// Signing and encrypting with keys and certificates, as a policy has it (Part 6, 6.7.2; Part 7, 6.6).
 namespace zunth::secure {
 
+/// With curves the two numbers of a signature stand side by side, each as long as the curve's (Part 6, 6.8.1).
 ua::ByteString sign(const Policy& policy, const PrivateKey& key, ua::BytesView data);
 bool verify(const Policy& policy, const Certificate& signer, ua::BytesView data, ua::BytesView signature);
 
@@ -15,7 +16,9 @@ inline ua::BytesView view(const ua::ByteString& octets) {
   return {reinterpret_cast<const std::byte*>(octets.data()), octets.size()};
 }
 
-/// Octets of a signature by this certificate's key, and of one encrypted block.
+/// Octets of a signature by this certificate's key.
+std::size_t signatureSize(const Policy& policy, const Certificate& certificate);
+/// Octets of one block that is encrypted for this certificate's RSA key.
 std::size_t keySize(const Certificate& certificate);
 /// Octets of plain text that fit into one encrypted block.
 std::size_t plainBlockSize(const Policy& policy, const Certificate& certificate);

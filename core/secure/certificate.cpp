@@ -17,6 +17,8 @@ using namespace ua;
 
 namespace {
 
+constexpr const char *kCurveP256 = "prime256v1", *kCurveP384 = "secp384r1";
+
 template <auto Free>
 struct Deleter {
   template <class T>
@@ -79,6 +81,36 @@ bool isAddress(const std::string& host) {
 
 }  // namespace
 
+namespace {
+
+KeyKind kindOf(const EVP_PKEY* key) {
+  if (EVP_PKEY_get_base_id(key) == EVP_PKEY_RSA) return KeyKind::Rsa;
+  char curve[32] = "";
+  if (EVP_PKEY_get_group_name(key, curve, sizeof curve, nullptr) != 1) ERR_clear_error();
+  const std::string_view name = curve;
+  return name == kCurveP256 ? KeyKind::NistP256 : name == kCurveP384 ? KeyKind::NistP384 : KeyKind::Other;
+}
+
+/// Curves with longer numbers are signed with a longer hash (Part 7, 6.6).
+const EVP_MD* digestFor(KeyKind kind) { return kind == KeyKind::NistP384 ? EVP_sha384() : EVP_sha256(); }
+
+/// Keys on curves can't encrypt (Part 6, 6.2.2).
+std::string usageOf(KeyKind kind, bool isSelfSigned) {
+  return std::string("critical,digitalSignature,nonRepudiation") +
+         (kind == KeyKind::Rsa ? ",keyEncipherment,dataEncipherment" : "") + (isSelfSigned ? ",keyCertSign" : "");
+}
+
+}  // namespace
+
+KeyKind PrivateKey::kind() const { return kindOf(key_.get()); }
+
+PrivateKey PrivateKey::generate(KeyKind kind) {
+  if (kind == KeyKind::Rsa) return generate(2048);
+  EVP_PKEY* key = EVP_EC_gen(kind == KeyKind::NistP384 ? kCurveP384 : kCurveP256);
+  if (!key) throw std::runtime_error("no key could be made");
+  return PrivateKey(sharedKey(key));
+}
+
 PrivateKey PrivateKey::generate(int bits) {
   EVP_PKEY* key = EVP_RSA_gen(static_cast<unsigned>(bits));
   if (!key) throw std::runtime_error("no key could be made");
@@ -91,9 +123,11 @@ Result<PrivateKey> PrivateKey::fromPem(std::string_view pem) {
   EVP_PKEY* key = PEM_read_bio_PrivateKey(
       bio.get(), nullptr, [](char*, int, int, void*) { return 0; }, nullptr);
   ERR_clear_error();
-  if (!key || EVP_PKEY_get_base_id(key) != EVP_PKEY_RSA) {
+  if (!key || kindOf(key) == KeyKind::Other) {
     EVP_PKEY_free(key);
-    return Error{status::BadCertificateInvalid, "there is no RSA key in it, or it has a passphrase", {}};
+    return Error{status::BadCertificateInvalid,
+                 "there is no RSA, NIST P-256 or NIST P-384 key in it, or it has a passphrase",
+                 {}};
   }
   return PrivateKey(sharedKey(key));
 }
@@ -123,7 +157,8 @@ Result<Certificate> Certificate::of(std::shared_ptr<X509> x509) {
   facts->validTo = timeOf(X509_get0_notAfter(x509.get()));
   EVP_PKEY* key = X509_get0_pubkey(x509.get());
   if (!key) return Error{status::BadCertificateInvalid, "the certificate's key can't be read", {}};
-  facts->keyBits = EVP_PKEY_get_base_id(key) == EVP_PKEY_RSA ? EVP_PKEY_get_bits(key) : 0;
+  facts->keyKind = kindOf(key);
+  facts->keyBits = EVP_PKEY_get_bits(key);
   facts->isSelfSigned = X509_check_issued(x509.get(), x509.get()) == X509_V_OK && X509_verify(x509.get(), key) == 1;
   facts->isAuthority = X509_check_ca(x509.get()) == 1;
   if (auto* names = static_cast<GENERAL_NAMES*>(X509_get_ext_d2i(x509.get(), NID_subject_alt_name, nullptr, nullptr))) {
@@ -164,6 +199,21 @@ Result<Certificate> Certificate::fromFile(std::string_view octets) {
   return of(sharedX509(x509));
 }
 
+Result<std::vector<Certificate>> Certificate::chainFromFile(std::string_view octets) {
+  std::vector<Certificate> out;
+  const bool isPem = octets.find("-----BEGIN") != std::string_view::npos;
+  const Bio bio(BIO_new_mem_buf(octets.data(), static_cast<int>(octets.size())));
+  while (X509* x509 =
+             isPem ? PEM_read_bio_X509(bio.get(), nullptr, nullptr, nullptr) : d2i_X509_bio(bio.get(), nullptr)) {
+    auto one = of(sharedX509(x509));
+    if (!one) return one.error();
+    out.push_back(std::move(*one));
+  }
+  ERR_clear_error();
+  if (out.empty()) return Error{status::BadCertificateInvalid, "there is no certificate in it", {}};
+  return out;
+}
+
 namespace {
 
 void putName(X509_NAME* name, const Certificate::Wish& wish) {
@@ -189,16 +239,14 @@ std::string Certificate::signingRequest(const Wish& wish, const PrivateKey& key)
   X509_REQ_set_pubkey(request.get(), key.handle());
   putName(X509_REQ_get_subject_name(request.get()), wish);
   STACK_OF(X509_EXTENSION)* extensions = sk_X509_EXTENSION_new_null();
-  for (const auto& [kind, value] :
-       {std::pair<int, std::string>{NID_key_usage,
-                                    "critical,digitalSignature,nonRepudiation,keyEncipherment,dataEncipherment"},
-        std::pair<int, std::string>{NID_ext_key_usage, "serverAuth,clientAuth"},
-        std::pair<int, std::string>{NID_subject_alt_name, namesOf(wish)}})
+  for (const auto& [kind, value] : {std::pair<int, std::string>{NID_key_usage, usageOf(key.kind(), false)},
+                                    std::pair<int, std::string>{NID_ext_key_usage, "serverAuth,clientAuth"},
+                                    std::pair<int, std::string>{NID_subject_alt_name, namesOf(wish)}})
     if (X509_EXTENSION* extension = X509V3_EXT_conf_nid(nullptr, nullptr, kind, value.c_str()))
       sk_X509_EXTENSION_push(extensions, extension);
   X509_REQ_add_extensions(request.get(), extensions);
   sk_X509_EXTENSION_pop_free(extensions, X509_EXTENSION_free);
-  if (X509_REQ_sign(request.get(), key.handle(), EVP_sha256()) == 0)
+  if (X509_REQ_sign(request.get(), key.handle(), digestFor(key.kind())) == 0)
     throw std::runtime_error("a signing request can't be signed");
   unsigned char* der = nullptr;
   const int size = i2d_X509_REQ(request.get(), &der);
@@ -228,14 +276,26 @@ Certificate Certificate::selfSigned(const Wish& wish, const PrivateKey& key) {
   putName(name, wish);
   X509_set_issuer_name(x509.get(), name);
   addExtension(x509.get(), NID_basic_constraints, "critical,CA:FALSE");
-  addExtension(x509.get(), NID_key_usage,
-               "critical,digitalSignature,nonRepudiation,keyEncipherment,dataEncipherment,keyCertSign");
+  addExtension(x509.get(), NID_key_usage, usageOf(key.kind(), true));
   addExtension(x509.get(), NID_ext_key_usage, "serverAuth,clientAuth");
   addExtension(x509.get(), NID_subject_alt_name, namesOf(wish));
   addExtension(x509.get(), NID_subject_key_identifier, "hash");
-  addExtension(x509.get(), NID_authority_key_identifier, "keyid");
-  if (X509_sign(x509.get(), key.handle(), EVP_sha256()) == 0) throw std::runtime_error("a certificate can't be signed");
+  addExtension(x509.get(), NID_authority_key_identifier, "keyid:always");
+  if (X509_sign(x509.get(), key.handle(), digestFor(key.kind())) == 0)
+    throw std::runtime_error("a certificate can't be signed");
   return *of(std::move(x509));
+}
+
+ByteString Identity::chain() const {
+  if (issuers.empty()) return certificate.der();
+  const std::string octets = std::string(certificate.der().view()) + std::string(issuers.view());
+  return ByteString(octets.data(), octets.size());
+}
+
+std::shared_ptr<const Identity> Identities::of(KeyKind kind) const {
+  for (const auto& identity : all_)
+    if (identity->key.kind() == kind) return identity;
+  return nullptr;
 }
 
 std::string Certificate::thumbprintText() const {

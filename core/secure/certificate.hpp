@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/secure/policy.hpp"
 #include "core/ua/basic_types.hpp"
 #include "core/ua/bytes.hpp"
 
@@ -13,13 +14,16 @@ struct x509_st;
 
 namespace zunth::secure {
 
-/// An RSA private key. Its octets are wiped when the last copy goes.
+/// A private key: RSA, or one of the curves that policies use. Its octets are wiped when the last copy goes.
 class PrivateKey {
  public:
   static PrivateKey generate(int bits = 2048);
+  /// An RSA key of 2048 bits, or one on the curve.
+  static PrivateKey generate(KeyKind kind);
   /// BadCertificateInvalid for what is no key.
   static ua::Result<PrivateKey> fromPem(std::string_view pem);
   std::string pem() const;
+  KeyKind kind() const;
   evp_pkey_st* handle() const { return key_.get(); }
 
  private:
@@ -34,6 +38,8 @@ class Certificate {
   static ua::Result<Certificate> fromDer(const ua::ByteString& der);
   /// From a file's octets, PEM or DER.
   static ua::Result<Certificate> fromFile(std::string_view octets);
+  /// All of a file's certificates in their order, at least one; with what isn't one between them passed over.
+  static ua::Result<std::vector<Certificate>> chainFromFile(std::string_view octets);
 
   struct Wish {
     std::string commonName, organization;
@@ -65,6 +71,7 @@ class Certificate {
   /// The URI in the subject's alternative names; empty when there is none.
   const std::string& applicationUri() const { return facts_->applicationUri; }
   const std::vector<std::string>& hosts() const { return facts_->hosts; }
+  KeyKind keyKind() const { return facts_->keyKind; }
   int keyBits() const { return facts_->keyBits; }
   bool isSelfSigned() const { return facts_->isSelfSigned; }
   bool isAuthority() const { return facts_->isAuthority; }
@@ -80,6 +87,7 @@ class Certificate {
     std::string fingerprint, subject, issuer, applicationUri;
     std::vector<std::string> hosts;
     ua::DateTime validFrom, validTo;
+    KeyKind keyKind = KeyKind::Other;
     int keyBits = 0;
     bool isSelfSigned = false, isAuthority = false;
   };
@@ -92,6 +100,29 @@ class Certificate {
 struct Identity {
   Certificate certificate;
   PrivateKey key;
+  ua::ByteString issuers = {};  // DER one after the other, for those who don't have them; empty for none
+
+  /// What others are shown: the certificate with its issuers behind it (Part 6, 6.2.6).
+  ua::ByteString chain() const;
+};
+
+/// An application's identities, one for each kind of key that policies need.
+class Identities {
+ public:
+  Identities() = default;
+  /// Only this one. Implicit, as most applications have just one.
+  Identities(std::shared_ptr<const Identity> only) { add(std::move(only)); }
+  void add(std::shared_ptr<const Identity> identity) {
+    if (identity) all_.push_back(std::move(identity));
+  }
+  /// Null when there is none for this kind.
+  std::shared_ptr<const Identity> of(KeyKind kind) const;
+  /// The one for RSA, which an unsecured channel and TLS go by, too.
+  std::shared_ptr<const Identity> main() const { return of(KeyKind::Rsa); }
+  explicit operator bool() const { return main() != nullptr; }
+
+ private:
+  std::vector<std::shared_ptr<const Identity>> all_;
 };
 
 }  // namespace zunth::secure

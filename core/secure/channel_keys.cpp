@@ -26,7 +26,7 @@ BytesView view(const ByteString& octets) { return {reinterpret_cast<const std::b
 
 Bytes pseudoRandom(BytesView secret, BytesView seed, std::size_t size) {
   auto hash = [secret](BytesView data) {
-    Bytes out(kSignatureSize);
+    Bytes out(32);
     unsigned length = 0;
     HMAC(EVP_sha256(), secret.data(), static_cast<int>(secret.size()), raw(data), data.size(),
          reinterpret_cast<unsigned char*>(out.data()), &length);
@@ -48,7 +48,7 @@ Bytes pseudoRandom(BytesView secret, BytesView seed, std::size_t size) {
 /// Contexts are set up once a channel and only given their start for each message.
 struct ChannelKeys::State {
   Bytes octets;  // signing key, encrypting key, initialization vector
-  std::size_t signingSize = 0, encryptingSize = 0;
+  std::size_t signingSize = 0, encryptingSize = 0, signatureSize = 0;
   std::unique_ptr<EVP_MAC_CTX, Free> mac;
   std::unique_ptr<EVP_CIPHER_CTX, Free> encryptor{EVP_CIPHER_CTX_new()}, decryptor{EVP_CIPHER_CTX_new()};
 };
@@ -58,15 +58,24 @@ ChannelKeys::~ChannelKeys() { OPENSSL_cleanse(state_->octets.data(), state_->oct
 
 std::unique_ptr<ChannelKeys> ChannelKeys::derive(const Policy& policy, const ByteString& secret,
                                                  const ByteString& seed) {
+  return from(policy, pseudoRandom(view(secret), view(seed), sizeFor(policy)));
+}
+
+std::size_t ChannelKeys::sizeFor(const Policy& policy) {
+  return policy.signingKeySize + policy.encryptingKeySize + kCipherBlock;
+}
+
+std::unique_ptr<ChannelKeys> ChannelKeys::from(const Policy& policy, Bytes octets) {
   std::unique_ptr<ChannelKeys> keys(new ChannelKeys());
   State& state = *keys->state_;
   state.signingSize = policy.signingKeySize;
   state.encryptingSize = policy.encryptingKeySize;
-  state.octets =
-      pseudoRandom(view(secret), view(seed), policy.signingKeySize + policy.encryptingKeySize + kCipherBlock);
+  state.signatureSize = policy.signatureSize;
+  state.octets = std::move(octets);
   static EVP_MAC* const hmac = EVP_MAC_fetch(nullptr, "HMAC", nullptr);
   state.mac.reset(EVP_MAC_CTX_new(hmac));
-  char digest[] = "SHA256";
+  char sha256[] = "SHA256", sha384[] = "SHA384";
+  char* digest = policy.hash == Policy::Hash::Sha384 ? sha384 : sha256;
   const OSSL_PARAM parameters[] = {OSSL_PARAM_construct_utf8_string(OSSL_MAC_PARAM_DIGEST, digest, 0),
                                    OSSL_PARAM_construct_end()};
   const EVP_CIPHER* cipher = policy.encryptingKeySize == 16 ? EVP_aes_128_cbc() : EVP_aes_256_cbc();
@@ -86,18 +95,20 @@ BytesView ChannelKeys::encryptingKey() const {
 }
 BytesView ChannelKeys::initializationVector() const { return BytesView(state_->octets).last(kCipherBlock); }
 
+std::size_t ChannelKeys::signatureSize() const { return state_->signatureSize; }
+
 void ChannelKeys::sign(BytesView data, std::byte* signature) const {
   std::size_t size = 0;
   if (EVP_MAC_init(state_->mac.get(), nullptr, 0, nullptr) != 1 ||
       EVP_MAC_update(state_->mac.get(), raw(data), data.size()) != 1 ||
-      EVP_MAC_final(state_->mac.get(), reinterpret_cast<unsigned char*>(signature), &size, kSignatureSize) != 1)
+      EVP_MAC_final(state_->mac.get(), reinterpret_cast<unsigned char*>(signature), &size, state_->signatureSize) != 1)
     throw std::runtime_error("a message can't be signed");
 }
 
 bool ChannelKeys::verify(BytesView data, BytesView signature) const {
-  std::byte expected[kSignatureSize];
+  std::byte expected[kMostSignatureSize];
   sign(data, expected);
-  return signature.size() == kSignatureSize && CRYPTO_memcmp(expected, signature.data(), kSignatureSize) == 0;
+  return signature.size() == signatureSize() && CRYPTO_memcmp(expected, signature.data(), signatureSize()) == 0;
 }
 
 void ChannelKeys::encrypt(std::span<std::byte> data) const {

@@ -8,17 +8,23 @@
 
 namespace zunth::secure {
 
-/// The keys by which one side of a channel signs and encrypts what it sends, derived from both nonces (Part 6, 6.7.5).
-/// Wiped when they go.
+/// The keys by which one side of a channel signs and encrypts what it sends (Part 6, 6.7.5 and 6.8.1). Wiped when they
+/// go.
 class ChannelKeys {
  public:
   /// The sender's keys: the secret is the other side's nonce, the seed its own.
   static std::unique_ptr<ChannelKeys> derive(const Policy& policy, const ua::ByteString& secret,
                                              const ua::ByteString& seed);
+  /// From octets that were derived already: the signing key, the encrypting key, the initialization vector.
+  static std::unique_ptr<ChannelKeys> from(const Policy& policy, ua::Bytes octets);
+  /// How many octets that takes.
+  static std::size_t sizeFor(const Policy& policy);
   ~ChannelKeys();
   ChannelKeys(const ChannelKeys&) = delete;
 
-  /// HMAC-SHA256 of `data`, kSignatureSize octets.
+  /// Octets of each message's signature.
+  std::size_t signatureSize() const;
+  /// HMAC of `data`, signatureSize() octets.
   void sign(ua::BytesView data, std::byte* signature) const;
   /// In constant time.
   bool verify(ua::BytesView data, ua::BytesView signature) const;

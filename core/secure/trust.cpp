@@ -135,7 +135,7 @@ Result<void> validate(const ByteString& chain, const TrustList& list, const Expe
 
   // Policy
   for (const auto& certificate : path)
-    if (certificate.keyBits() != 0 && certificate.keyBits() < kLeastKeyBits)
+    if (certificate.keyKind() == KeyKind::Rsa && certificate.keyBits() < kLeastKeyBits)
       return Error{status::BadCertificatePolicyCheckFailed,
                    fmt::format("the key of {} has {} bits; {} are the least", certificate.subject(),
                                certificate.keyBits(), kLeastKeyBits),

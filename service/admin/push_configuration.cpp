@@ -31,10 +31,16 @@ bool isDefaultGroup(const Variant& group) {
   const auto* id = group.get<NodeId>();
   return id && (id->isNull() || id->is(id::ServerConfiguration_CertificateGroups_DefaultApplicationGroup));
 }
-bool isRsaType(const Variant& type) {
+/// The kind of key that a type of certificates stands for (Part 12, 7.8.4); RSA when none is named.
+secure::KeyKind kindOf(const Variant& type) {
   const auto* id = type.get<NodeId>();
-  return id && (id->isNull() || id->is(id::RsaSha256ApplicationCertificateType));
+  if (id && (id->isNull() || id->is(id::RsaSha256ApplicationCertificateType))) return secure::KeyKind::Rsa;
+  if (id && id->is(id::EccNistP256ApplicationCertificateType)) return secure::KeyKind::NistP256;
+  if (id && id->is(id::EccNistP384ApplicationCertificateType)) return secure::KeyKind::NistP384;
+  return secure::KeyKind::Other;
 }
+const char* const kWhatThereIs =
+    "this server has one group, and certificates with RSA keys and with keys on NIST's P-256 and P-384";
 std::string textOf(const Variant& value) {
   const auto* text = value.get<String>();
   return text ? text->str() : std::string();
@@ -76,7 +82,9 @@ PushConfiguration::PushConfiguration(server::Server& server, TrustStore& store, 
   show((list + "/Writable").c_str(), Variant(true));
   show((list + "/UserWritable").c_str(), Variant(true));
   show("CertificateGroups/DefaultApplicationGroup/CertificateTypes",
-       Variant::array(std::vector<NodeId>{NodeId(id::RsaSha256ApplicationCertificateType)}));
+       Variant::array(std::vector<NodeId>{NodeId(id::RsaSha256ApplicationCertificateType),
+                                          NodeId(id::EccNistP256ApplicationCertificateType),
+                                          NodeId(id::EccNistP384ApplicationCertificateType)}));
   auto& space = server_.space();
   if (const auto size = nodeAt((list + "/Size").c_str()); size != space::kNoNode)
     space.setSource(size, [this] {
@@ -249,13 +257,18 @@ CallOutcome PushConfiguration::removeCertificate(const Inputs& inputs, const Nod
 // The server's own certificate (Part 12, 7.10.4 to 7.10.7)
 
 CallOutcome PushConfiguration::updateCertificate(const Inputs& inputs, const NodeId&) {
-  if (!isDefaultGroup(inputs[0]) || !isRsaType(inputs[1]))
-    return refused(status::BadInvalidArgument, "this server has one group and certificates with RSA keys");
+  const auto kind = kindOf(inputs[1]);
+  if (!isDefaultGroup(inputs[0]) || kind == secure::KeyKind::Other)
+    return refused(status::BadInvalidArgument, kWhatThereIs);
   const std::string format = textOf(inputs[4]);
   const auto* key = inputs[5].get<ByteString>();
   if (!format.empty() && format != "PEM") return refused(status::BadNotSupported, "keys come in PEM");
-  Pushed pushed{std::string(inputs[2].get<ByteString>()->view()),
-                format.empty() || !key ? std::string() : std::string(key->view())};
+  auto certificate = secure::Certificate::fromFile(inputs[2].get<ByteString>()->view());
+  if (certificate && certificate->keyKind() != kind)
+    return refused(status::BadCertificateInvalid, "the certificate's key is of another kind than was named");
+  std::string chain(inputs[2].get<ByteString>()->view());
+  for (const auto& issuer : inputs[3].items<ByteString>()) chain += issuer.view();
+  Pushed pushed{std::move(chain), format.empty() || !key ? std::string() : std::string(key->view())};
   if (auto fine = store_.checkImport(pushed.certificate, pushed.key); !fine)
     return refused(status::BadSecurityChecksFailed, fine.error().cause);
   pushed_ = std::move(pushed);
@@ -263,9 +276,10 @@ CallOutcome PushConfiguration::updateCertificate(const Inputs& inputs, const Nod
 }
 
 CallOutcome PushConfiguration::createSigningRequest(const Inputs& inputs, const NodeId&) {
-  if (!isDefaultGroup(inputs[0]) || !isRsaType(inputs[1]))
-    return refused(status::BadInvalidArgument, "this server has one group and certificates with RSA keys");
-  const auto& identity = server_.settings().identity;
+  const auto kind = kindOf(inputs[1]);
+  if (!isDefaultGroup(inputs[0]) || kind == secure::KeyKind::Other)
+    return refused(status::BadInvalidArgument, kWhatThereIs);
+  const auto identity = server_.settings().identities.of(kind);
   secure::Certificate::Wish wish;
   const std::string subject = textOf(inputs[2]);
   wish.commonName = partOf(subject, "CN");
@@ -273,7 +287,7 @@ CallOutcome PushConfiguration::createSigningRequest(const Inputs& inputs, const 
   if (wish.commonName.empty()) wish.commonName = server_.settings().applicationName;
   wish.applicationUri = applicationUri_;
   wish.hosts = identity ? identity->certificate.hosts() : std::vector<std::string>{boost::asio::ip::host_name()};
-  auto request = store_.signingRequest(wish, *inputs[3].get<bool>());
+  auto request = store_.signingRequest(wish, *inputs[3].get<bool>(), kind);
   if (!request) return refused(request.error());
   return answer({Variant(ByteString(request->data(), request->size()))});
 }

@@ -258,9 +258,9 @@ Result<void> RunningSite::secure() {
   for (const auto& url : site_.settings.endpointUrls)
     if (auto parsed = net::Url::parse(url); parsed && std::ranges::find(hosts, parsed->host) == hosts.end())
       hosts.push_back(parsed->host);
-  auto identity = trust_.identity(site_.settings.applicationName, site_.settings.applicationUri, hosts);
-  if (!identity) return identity.error();
-  site_.settings.identity = std::make_shared<const secure::Identity>(std::move(*identity));
+  auto identities = trust_.identities(site_.settings.applicationName, site_.settings.applicationUri, hosts);
+  if (!identities) return identities.error();
+  site_.settings.identities = std::move(*identities);
   return {};
 }
 
@@ -371,8 +371,11 @@ void RunningSite::watchState() {
   };
   const std::string trust = look({"trusted", "issuers"}), userTrust = look({"users"});
   if (std::exchange(trustSeen_, trust) != trust) listener_->trustChanged();
-  const auto renewed = std::filesystem::last_write_time(trust_.ownCertificateFile(), ignored).time_since_epoch();
-  if (const std::string own = std::to_string(renewed.count()); std::exchange(ownSeen_, own) != own) renewIdentity();
+  std::string own;
+  for (const auto kind : TrustStore::kKinds)
+    own += fmt::format(
+        "{} ", std::filesystem::last_write_time(trust_.ownCertificateFile(kind), ignored).time_since_epoch().count());
+  if (std::exchange(ownSeen_, own) != own) renewIdentity();
   audit_.flush();
   const auto written = std::filesystem::last_write_time(users_.file(), ignored).time_since_epoch().count();
   const std::string users = std::to_string(written);
@@ -388,14 +391,19 @@ void RunningSite::watchState() {
 
 /// The certificate in own/ is another one: new connections get it, those that are open go on with theirs.
 void RunningSite::renewIdentity() {
-  auto identity = trust_.identity({}, {}, {});
-  if (!identity) return spdlog::error("the certificate can't be renewed: {}", identity.error().text());
-  if (identity->certificate == site_.settings.identity->certificate) return;
-  site_.settings.identity = std::make_shared<const secure::Identity>(std::move(*identity));
-  server_->setIdentity(site_.settings.identity);
-  const auto& certificate = site_.settings.identity->certificate;
-  spdlog::info("the certificate was renewed: {} until {}", certificate.subject(), certificate.validTo().text());
-  record("certificate renewed", status::Good, certificate.fingerprint());
+  const auto before = site_.settings.identities;
+  const auto hosts = before ? before.main()->certificate.hosts() : std::vector<std::string>();
+  auto now = trust_.identities(site_.settings.applicationName, site_.settings.applicationUri, hosts);
+  if (!now) return spdlog::error("the certificate can't be renewed: {}", now.error().text());
+  site_.settings.identities = *now;
+  server_->setIdentities(std::move(*now));
+  for (const auto kind : TrustStore::kKinds) {
+    const auto old = before.of(kind), fresh = site_.settings.identities.of(kind);
+    if (old && fresh->chain().view() == old->chain().view()) continue;
+    const auto& certificate = fresh->certificate;
+    spdlog::info("the certificate was renewed: {} until {}", certificate.subject(), certificate.validTo().text());
+    record("certificate renewed", status::Good, certificate.fingerprint());
+  }
 }
 
 Result<std::vector<std::string>> RunningSite::start() {

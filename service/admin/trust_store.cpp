@@ -85,18 +85,24 @@ std::string_view nameOf(TrustStore::Kind kind) {
   return "";
 }
 
+fs::path TrustStore::ownFolder(secure::KeyKind kind) const {
+  const fs::path own = folder_ / "own";
+  return kind == secure::KeyKind::Rsa ? own : own / secure::fileNameOf(kind);
+}
+
 Result<secure::Identity> TrustStore::identity(const std::string& commonName, const std::string& applicationUri,
-                                              const std::vector<std::string>& hosts) const {
-  const fs::path certificateFile = folder_ / "own/certificate.der", keyFile = folder_ / "own/key.pem";
+                                              const std::vector<std::string>& hosts, secure::KeyKind kind) const {
+  const fs::path own = ownFolder(kind), certificateFile = own / "certificate.der", keyFile = own / "key.pem";
   if (fs::exists(certificateFile)) {
     auto certificate = secure::Certificate::fromFile(readFile(certificateFile));
     if (!certificate)
       return Error{certificate.code(), fmt::format("{}: {}", certificateFile.string(), certificate.error().cause), {}};
     auto key = secure::PrivateKey::fromPem(readFile(keyFile));
     if (!key) return Error{key.code(), fmt::format("{}: {}", keyFile.string(), key.error().cause), {}};
-    return secure::Identity{std::move(*certificate), std::move(*key)};
+    const std::string issuers = readFile(own / "chain.der");
+    return secure::Identity{std::move(*certificate), std::move(*key), ByteString(issuers.data(), issuers.size())};
   }
-  const auto key = secure::PrivateKey::generate();
+  const auto key = secure::PrivateKey::generate(kind);
   const auto now = std::chrono::system_clock::now();
   secure::Certificate::Wish wish;
   wish.commonName = commonName.substr(0, 64);
@@ -111,42 +117,60 @@ Result<secure::Identity> TrustStore::identity(const std::string& commonName, con
   return secure::Identity{std::move(certificate), key};
 }
 
+Result<secure::Identities> TrustStore::identities(const std::string& commonName, const std::string& applicationUri,
+                                                  const std::vector<std::string>& hosts) const {
+  secure::Identities out;
+  for (const auto kind : kKinds) {
+    auto one = identity(commonName, applicationUri, hosts, kind);
+    if (!one) return one.error();
+    out.add(std::make_shared<const secure::Identity>(std::move(*one)));
+  }
+  return out;
+}
+
 namespace {
 
-/// The key first: whoever sees the new certificate finds the key to it.
-Result<void> writeIdentity(const fs::path& own, const secure::Certificate& certificate, const secure::PrivateKey& key) {
+/// The certificate last: whoever sees the new one finds the key to it, and its issuers.
+Result<void> writeIdentity(const fs::path& own, const secure::Identity& identity) {
   std::error_code ignored;
-  for (const char* name : {"certificate.der", "key.pem"})
+  for (const char* name : {"certificate.der", "key.pem", "chain.der"})
     fs::copy_file(own / name, own / (std::string(name) + ".old"), fs::copy_options::overwrite_existing, ignored);
-  if (auto written = writeFile(own / "key.pem", key.pem(), kForOwner); !written) return written;
-  return writeFile(own / "certificate.der", octetsOf(certificate), kForAll);
+  if (auto written = writeFile(own / "key.pem", identity.key.pem(), kForOwner); !written) return written;
+  fs::remove(own / "chain.der", ignored);
+  if (!identity.issuers.empty())
+    if (auto written = writeFile(own / "chain.der", identity.issuers.view(), kForAll); !written) return written;
+  return writeFile(own / "certificate.der", octetsOf(identity.certificate), kForAll);
 }
 
 }  // namespace
 
-Result<secure::Identity> TrustStore::renew(const secure::Certificate::Wish& wish) const {
-  const auto key = secure::PrivateKey::generate();
-  auto certificate = secure::Certificate::selfSigned(wish, key);
-  if (auto written = writeIdentity(folder_ / "own", certificate, key); !written) return written.error();
-  return secure::Identity{std::move(certificate), key};
+Result<secure::Identity> TrustStore::renew(const secure::Certificate::Wish& wish, secure::KeyKind kind) const {
+  const auto key = secure::PrivateKey::generate(kind);
+  secure::Identity made{secure::Certificate::selfSigned(wish, key), key};
+  if (auto written = writeIdentity(ownFolder(kind), made); !written) return written.error();
+  return made;
 }
 
-Result<std::string> TrustStore::signingRequest(const secure::Certificate::Wish& wish, bool newKey) const {
+Result<std::string> TrustStore::signingRequest(const secure::Certificate::Wish& wish, bool newKey,
+                                               secure::KeyKind kind) const {
+  const fs::path own = ownFolder(kind);
   if (newKey) {
-    const auto key = secure::PrivateKey::generate();
-    if (auto written = writeFile(folder_ / "own/key-waiting.pem", key.pem(), kForOwner); !written)
-      return written.error();
+    const auto key = secure::PrivateKey::generate(kind);
+    if (auto written = writeFile(own / "key-waiting.pem", key.pem(), kForOwner); !written) return written.error();
     return secure::Certificate::signingRequest(wish, key);
   }
-  auto key = secure::PrivateKey::fromPem(readFile(folder_ / "own/key.pem"));
-  if (!key)
-    return Error{key.code(), fmt::format("{} has no key yet", (folder_ / "own").string()), "start the site once"};
+  auto key = secure::PrivateKey::fromPem(readFile(own / "key.pem"));
+  if (!key) return Error{key.code(), fmt::format("{} has no key yet", own.string()), "start the site once"};
   return secure::Certificate::signingRequest(wish, *key);
 }
 
 Result<secure::PrivateKey> TrustStore::keyFor(const secure::Certificate& certificate, std::string_view keyPem) const {
+  if (certificate.keyKind() == secure::KeyKind::Other)
+    return Error{status::BadCertificateInvalid, "the certificate's key is neither RSA nor on NIST's P-256 or P-384",
+                 "have one made for: zunth certificate request"};
+  const fs::path own = ownFolder(certificate.keyKind());
   std::vector<std::string> candidates{std::string(keyPem)};
-  if (keyPem.empty()) candidates = {readFile(folder_ / "own/key.pem"), readFile(folder_ / "own/key-waiting.pem")};
+  if (keyPem.empty()) candidates = {readFile(own / "key.pem"), readFile(own / "key-waiting.pem")};
   for (const auto& pem : candidates)
     if (auto key = secure::PrivateKey::fromPem(pem); key && certificate.fits(*key)) return key;
   return Error{status::BadCertificateInvalid, "the certificate is for another key than this site's",
@@ -154,21 +178,25 @@ Result<secure::PrivateKey> TrustStore::keyFor(const secure::Certificate& certifi
 }
 
 Result<void> TrustStore::checkImport(std::string_view octets, std::string_view keyPem) const {
-  auto certificate = secure::Certificate::fromFile(octets);
-  if (!certificate) return certificate.error();
-  auto key = keyFor(*certificate, keyPem);
+  auto chain = secure::Certificate::chainFromFile(octets);
+  if (!chain) return chain.error();
+  auto key = keyFor(chain->front(), keyPem);
   return key ? Result<void>() : Result<void>(key.error());
 }
 
 Result<secure::Certificate> TrustStore::import(std::string_view octets, std::string_view keyPem) const {
-  auto certificate = secure::Certificate::fromFile(octets);
-  if (!certificate) return certificate.error();
-  auto key = keyFor(*certificate, keyPem);
+  auto chain = secure::Certificate::chainFromFile(octets);
+  if (!chain) return chain.error();
+  auto key = keyFor(chain->front(), keyPem);
   if (!key) return key.error();
-  if (auto written = writeIdentity(folder_ / "own", *certificate, *key); !written) return written.error();
+  std::string issuers;
+  for (std::size_t i = 1; i < chain->size(); ++i) issuers += octetsOf((*chain)[i]);
+  const fs::path own = ownFolder(chain->front().keyKind());
+  const secure::Identity identity{chain->front(), *key, ByteString(issuers.data(), issuers.size())};
+  if (auto written = writeIdentity(own, identity); !written) return written.error();
   std::error_code ignored;
-  fs::remove(folder_ / "own/key-waiting.pem", ignored);
-  return *certificate;
+  fs::remove(own / "key-waiting.pem", ignored);
+  return identity.certificate;
 }
 
 std::vector<TrustStore::Entry> TrustStore::entries() const {

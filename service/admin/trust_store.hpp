@@ -3,12 +3,14 @@
 #include "core/secure/trust.hpp"
 #include "core/ua/generated/structures.hpp"
 
+#include <array>
 #include <filesystem>
 
 namespace zunth::admin {
 
 /// An application's certificate and the certificates of others that it knows, in plain folders of DER and PEM files:
-///   own/        certificate.der, key.pem
+///   own/        certificate.der, key.pem; chain.der with its issuers, where there are any; in nistP256/ and nistP384/
+///               the same for policies with curves
 ///   trusted/    whom it trusts; revocation lists lie beside
 ///   issuers/    who completes chains, without being trusted
 ///   rejected/   who was refused; the newest twenty
@@ -19,9 +21,16 @@ class TrustStore {
  public:
   explicit TrustStore(std::filesystem::path folder) : folder_(std::move(folder)) {}
 
-  /// The identity in own/; a new one when there is none yet: its own key, self-signed for two years.
+  /// The identity in own/ for this kind of key; a new one when there is none yet: its own key, self-signed for two
+  /// years.
   ua::Result<secure::Identity> identity(const std::string& commonName, const std::string& applicationUri,
-                                        const std::vector<std::string>& hosts) const;
+                                        const std::vector<std::string>& hosts,
+                                        secure::KeyKind kind = secure::KeyKind::Rsa) const;
+
+  /// Those of all kinds, each made when it isn't there yet.
+  ua::Result<secure::Identities> identities(const std::string& commonName, const std::string& applicationUri,
+                                            const std::vector<std::string>& hosts) const;
+  static constexpr std::array kKinds{secure::KeyKind::Rsa, secure::KeyKind::NistP256, secure::KeyKind::NistP384};
 
   /// What lies in the folders now; files that are no certificates are passed over.
   secure::TrustList load() const;
@@ -64,20 +73,26 @@ class TrustStore {
   ua::Result<void> add(const secure::Certificate& certificate, Kind kind) const;
 
   const std::filesystem::path& folder() const { return folder_; }
-  std::filesystem::path ownCertificateFile() const { return folder_ / "own/certificate.der"; }
+  std::filesystem::path ownCertificateFile(secure::KeyKind kind = secure::KeyKind::Rsa) const {
+    return ownFolder(kind) / "certificate.der";
+  }
 
   /// Makes the identity in own/ anew: another key, self-signed as wished. The one before is kept as *.old.
-  ua::Result<secure::Identity> renew(const secure::Certificate::Wish& wish) const;
+  ua::Result<secure::Identity> renew(const secure::Certificate::Wish& wish,
+                                     secure::KeyKind kind = secure::KeyKind::Rsa) const;
   /// A signing request (PKCS #10, DER) for the key in own/; with `newKey` for a new one, which waits beside it until
   /// its certificate is imported.
-  ua::Result<std::string> signingRequest(const secure::Certificate::Wish& wish, bool newKey) const;
+  ua::Result<std::string> signingRequest(const secure::Certificate::Wish& wish, bool newKey,
+                                         secure::KeyKind kind = secure::KeyKind::Rsa) const;
   /// Takes a certificate that an authority made for the key in own/, or for the one that waits; or for `keyPem`, when
-  /// that is given. BadCertificateInvalid when it fits none of them.
+  /// that is given. The certificates behind it are its issuers and are shown together with it.
+  /// BadCertificateInvalid when it fits none of them.
   ua::Result<secure::Certificate> import(std::string_view certificate, std::string_view keyPem = {}) const;
   /// What import() would say, without doing it.
   ua::Result<void> checkImport(std::string_view certificate, std::string_view keyPem = {}) const;
 
  private:
+  std::filesystem::path ownFolder(secure::KeyKind kind) const;
   ua::Result<secure::PrivateKey> keyFor(const secure::Certificate& certificate, std::string_view keyPem) const;
   std::filesystem::path folder_;
 };

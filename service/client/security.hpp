@@ -16,8 +16,8 @@ struct Security {
   Wish wish = Wish::Auto;
   std::string policy;  // a policy's name; empty for the strongest that is offered
 
-  /// This client's certificate and key, asked for when a secured connection is to be opened.
-  std::function<ua::Result<std::shared_ptr<const secure::Identity>>()> identity;
+  /// This client's certificate and key of this kind, asked for when a secured connection is to be opened.
+  std::function<ua::Result<std::shared_ptr<const secure::Identity>>(secure::KeyKind kind)> identity;
   /// Whether the server's certificate (with its chain) is accepted; why not, otherwise.
   std::function<ua::Result<void>(const ua::ByteString& chain, const std::string& host,
                                  const std::string& applicationUri)>

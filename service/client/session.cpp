@@ -118,7 +118,7 @@ Awaitable<Result<ChannelSecurityChoice>> Session::chooseSecurity() {
     co_return trusted.error();
   auto certificate = secure::Certificate::fromDer(endpoint->serverCertificate);
   if (!certificate) co_return certificate.error();
-  auto identity = wish.identity();
+  auto identity = wish.identity(choice.policy->key);
   if (!identity) co_return identity.error();
   choice.server = std::move(*certificate);
   choice.identity = std::move(*identity);
@@ -135,15 +135,19 @@ Awaitable<Result<void>> Session::create() {
   request.endpointUrl = String(connection_->endpointUrl());
   request.sessionName = String(options_.name);
   request.clientNonce = randomOctets(32);
-  if (choice_->policy) request.clientCertificate = choice_->identity->certificate.der();
+  if (choice_->policy) request.clientCertificate = choice_->identity->chain();
   const ByteString signedByServer = request.clientNonce;
   request.requestedSessionTimeout = options_.sessionTimeout;
   auto created = co_await connection_->request(std::move(request), options_.timeout);
   if (!created) co_return created.error();
   if (choice_->policy) {
     const auto& signature = created->serverSignature.signature;
-    const Bytes data = secure::sessionProof(choice_->identity->certificate.der(), signedByServer);
-    if (!secure::verify(*choice_->policy, *choice_->server, data, secure::view(signature)))
+    const auto fits = [&](const ByteString& own) {
+      return secure::verify(*choice_->policy, *choice_->server, secure::sessionProof(own, signedByServer),
+                            secure::view(signature));
+    };
+    // Part 4, 5.6.2: over the certificate without its issuers; some servers sign what they were sent.
+    if (!fits(choice_->identity->certificate.der()) && !fits(choice_->identity->chain()))
       co_return Error{
           status::BadApplicationSignatureInvalid, "the server's signature does not fit its certificate", {}};
   }
@@ -165,15 +169,33 @@ UserTokenType Session::userKind() const {
   return options_.user.empty() ? UserTokenType::Anonymous : UserTokenType::UserName;
 }
 
+const secure::Policy* Session::policyOf(const UserTokenPolicy& offered) const {
+  return offered.securityPolicyUri.empty() ? choice_->policy : secure::policyOf(offered.securityPolicyUri.view());
+}
+
+/// What the endpoint takes of this kind of user; null for nothing. A certificate's key must be one of the policy's.
+const UserTokenPolicy* Session::offeredToken() const {
+  const auto fits = [&](const UserTokenPolicy& offered) {
+    if (offered.tokenType != userKind()) return false;
+    if (offered.tokenType != UserTokenType::Certificate) return true;
+    const auto* policy = policyOf(offered);
+    return policy && policy->key == options_.userIdentity->certificate.keyKind();
+  };
+  const auto found = std::ranges::find_if(userPolicies_, fits);
+  return found == userPolicies_.end() ? nullptr : &*found;
+}
+
 Result<const secure::Policy*> Session::tokenPolicy(const UserTokenPolicy* offered) const {
   static const char* const kinds[] = {"anonymous users", "user names", "user certificates", "issued tokens"};
-  if (!offered)
+  if (!offered) {
+    const bool isOnlySigned = choice_->policy && choice_->policy->usesCurves() &&
+                              choice_->mode == MessageSecurityMode::Sign && userKind() != UserTokenType::Certificate;
     return Error{
         status::BadIdentityTokenRejected,
         std::string("the server takes no ") + kinds[static_cast<int>(userKind())] + " on this kind of connection",
-        "zunth endpoints"};
-  const auto* policy =
-      offered->securityPolicyUri.empty() ? choice_->policy : secure::policyOf(offered->securityPolicyUri.view());
+        isOnlySigned ? "the same with --security encrypt" : "zunth endpoints"};
+  }
+  const auto* policy = policyOf(*offered);
   if (!policy || serverCertificate_.empty())
     return Error{status::BadIdentityTokenRejected,
                  "what identifies the user can't be protected for this server: it is not sent",
@@ -191,13 +213,20 @@ Result<const secure::Policy*> Session::tokenPolicy(const UserTokenPolicy* offere
 
 /// Who the user is, as the endpoint wants it said; a password or token encrypted for the server alone.
 Result<ExtensionObject> Session::identityToken() const {
-  const UserTokenPolicy* offered = nullptr;
-  for (const auto& policy : userPolicies_)
-    if (!offered && policy.tokenType == userKind()) offered = &policy;
+  const UserTokenPolicy* offered = offeredToken();
   if (userKind() == UserTokenType::Anonymous) {
     AnonymousIdentityToken token;
     token.policyId = offered ? offered->policyId : String("anonymous");
     return ExtensionObject::of(token);
+  }
+  const bool isIssued = userKind() == UserTokenType::IssuedToken;
+  const std::string& text = isIssued ? options_.token : options_.password;
+  // Where the channel encrypts, a server may leave it at that.
+  if (offered && offered->securityPolicyUri.view() == channel::kPolicyNone &&
+      choice_->mode == MessageSecurityMode::SignAndEncrypt && userKind() != UserTokenType::Certificate) {
+    const ByteString plain(text.data(), text.size());
+    if (isIssued) return ExtensionObject::of(IssuedIdentityToken{offered->policyId, plain, {}});
+    return ExtensionObject::of(UserNameIdentityToken{offered->policyId, String(options_.user), plain, {}});
   }
   auto policy = tokenPolicy(offered);
   if (!policy) return policy.error();
@@ -209,8 +238,6 @@ Result<ExtensionObject> Session::identityToken() const {
   }
   auto certificate = secure::Certificate::fromDer(serverCertificate_);
   if (!certificate) return certificate.error();
-  const bool isIssued = userKind() == UserTokenType::IssuedToken;
-  const std::string& text = isIssued ? options_.token : options_.password;
   Bytes secret;
   BinaryWriter writer(secret);
   writer.write(static_cast<std::uint32_t>(text.size() + serverNonce_.size()));
@@ -234,14 +261,13 @@ Awaitable<Result<void>> Session::activate() {
                                secure::sign(*choice_->policy, choice_->identity->key,
                                             secure::sessionProof(choice_->server->der(), serverNonce_))};
   if (userKind() == UserTokenType::Certificate) {
-    const UserTokenPolicy* offered = nullptr;
-    for (const auto& policy : userPolicies_)
-      if (!offered && policy.tokenType == UserTokenType::Certificate) offered = &policy;
-    auto policy = tokenPolicy(offered);
+    auto policy = tokenPolicy(offeredToken());
     if (!policy) co_return policy.error();
+    auto server = secure::Certificate::fromDer(serverCertificate_);
+    if (!server) co_return server.error();
     request.userTokenSignature = {
         String((*policy)->signatureUri),
-        secure::sign(**policy, options_.userIdentity->key, secure::sessionProof(serverCertificate_, serverNonce_))};
+        secure::sign(**policy, options_.userIdentity->key, secure::sessionProof(server->der(), serverNonce_))};
   }
   auto activated = co_await connection_->request(std::move(request), options_.timeout);
   if (!activated) co_return activated.error();

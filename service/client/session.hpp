@@ -116,6 +116,8 @@ class Session : public std::enable_shared_from_this<Session> {
   ua::Result<ua::ExtensionObject> identityToken() const;
   ua::UserTokenType userKind() const;
   /// The policy by which this user's secret or signature goes to this server; an error where there is none.
+  const ua::UserTokenPolicy* offeredToken() const;
+  const secure::Policy* policyOf(const ua::UserTokenPolicy& offered) const;
   ua::Result<const secure::Policy*> tokenPolicy(const ua::UserTokenPolicy* offered) const;
   ua::List<ua::UserTokenPolicy> userPolicies_;  // of the endpoint in use
   ua::ByteString serverCertificate_;

@@ -7,6 +7,7 @@
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/connect.hpp>
 #include <boost/asio/detached.hpp>
+#include <boost/asio/post.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <fmt/format.h>
 #include <spdlog/spdlog.h>
@@ -81,6 +82,17 @@ class Connection final : public Peer,
 
   // ServerChannel::Handler
   void opened(const OpenSecureChannelRequest& request) override { listener_.server_.channelOpened(*this, request); }
+  Result<void> offload(std::function<void()> work, std::function<void()> done) override {
+    return listener_.offload(std::move(work), channel_.isOpen(), [weak = weak_from_this(), done = std::move(done)] {
+      const auto self = weak.lock();
+      if (!self) return;
+      self->inFeed_ = true;
+      done();
+      self->inFeed_ = false;
+      self->flush();
+      self->listener_.served();
+    });
+  }
   void request(std::uint32_t requestId, BytesView body) override {
     listener_.server_.handle(shared_from_this(), requestId, body);
   }
@@ -150,7 +162,7 @@ Result<std::string> Listener::listen(const std::string& url) {
     return door->web && parsed->isOverTls() && parsed->port && door->acceptor.local_endpoint(error) == endpoint;
   };
   if (std::ranges::any_of(doors_, isOpen)) return parsed->text();
-  if (parsed->isOverTls() && !server_.settings().identity)
+  if (parsed->isOverTls() && !server_.settings().identities)
     return Error{status::BadConfigurationError, "TLS needs a certificate, and this server has none", {}};
   auto door = std::make_unique<Door>(Door{net::Tcp::acceptor(loop_), {}});
   door->acceptor.open(endpoint.protocol(), error);
@@ -187,7 +199,7 @@ void Listener::connected(std::shared_ptr<net::Link> link, bool isEncrypted, std:
   channel::ServerChannel::Options options;
   options.limits.maxMessageSize = server_.settings().maxMessageSize;
   options.channelId = ++lastChannelId_;
-  options.identity = server_.settings().identity;
+  options.identities = server_.settings().identities;
   options.random = [](std::size_t size) { return randomOctets(size); };
   options.reverseHello = std::move(said);
   auto connection = std::make_shared<Connection>(*this, std::move(link), isEncrypted, options);
@@ -263,6 +275,21 @@ void Listener::trustChanged() {
 
 void Listener::served() {
   if (server_.nextDue() < timerDue_) schedule();
+}
+
+Result<void> Listener::offload(std::function<void()> work, bool isOpen, std::function<void()> done) {
+  if (!isOpen && handshakesWaiting_ >= kMostHandshakes)
+    return Error{status::BadTcpServerTooBusy, "too many channels are being opened at once: try again in a second", {}};
+  ++handshakesWaiting_;
+  asio::post(handshakes_, [this, work = std::move(work), done = std::move(done)]() mutable {
+    work();
+    work = {};  // before `done`: what they share is then the loop's alone
+    --handshakesWaiting_;
+    asio::post(loop_, [alive = alive_, done = std::move(done)] {
+      if (*alive) done();
+    });
+  });
+  return {};
 }
 
 void Listener::schedule() {

@@ -4,11 +4,13 @@
 #include "service/net/url.hpp"
 #include "service/server/server.hpp"
 
+#include <atomic>
 #include <set>
 
 #include <boost/asio/awaitable.hpp>
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/steady_timer.hpp>
+#include <boost/asio/thread_pool.hpp>
 
 namespace zunth::endpoint {
 
@@ -44,8 +46,12 @@ class Listener {
   void makeRoom(const std::shared_ptr<Connection>& newest);
   net::asio::awaitable<void> keepReaching(net::Url client);
   void schedule();
+  /// Work with keys has a thread of its own, and a queue of limited length: who opens channels by the hundred keeps
+  /// nobody waiting who has one. BadTcpServerTooBusy when it is full, unless the channel is open already.
+  ua::Result<void> offload(std::function<void()> work, bool isOpen, std::function<void()> done);
 
   static constexpr std::size_t kMostConnections = 200;
+  static constexpr int kMostHandshakes = 64;  // that wait; each takes a millisecond or two
   net::asio::io_context& loop_;
   server::Server& server_;
   std::vector<std::unique_ptr<Door>> doors_;
@@ -54,6 +60,8 @@ class Listener {
   ua::Instant timerDue_ = ua::Instant::max();
   std::uint32_t lastChannelId_ = 0;
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
+  std::atomic<int> handshakesWaiting_{0};
+  net::asio::thread_pool handshakes_{1};  // the last member: it ends before what its work uses
 };
 
 }  // namespace zunth::endpoint

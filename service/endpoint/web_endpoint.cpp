@@ -94,11 +94,11 @@ class WebEndpoint::JsonCaller final : public Caller, public std::enable_shared_f
   /// The link's callback keeps this alive as long as the connection lives.
   void start(net::Link& link, std::function<void()> served) {
     link.start({[self = shared_from_this(), served = std::move(served)](BytesView octets) {
-                    const std::string_view text(reinterpret_cast<const char*>(octets.data()), octets.size());
-                    self->serve(self, channel::messageFromJson(text));
-                    served();
-                  },
-                  [](const std::string&) {}});
+                  const std::string_view text(reinterpret_cast<const char*>(octets.data()), octets.size());
+                  self->serve(self, channel::messageFromJson(text));
+                  served();
+                },
+                [](const std::string&) {}});
   }
   void respond(std::uint32_t, Bytes message) override {
     auto text = channel::messageToJson(bodyOf(message));
@@ -154,8 +154,8 @@ WebEndpoint::WebEndpoint(asio::io_context& loop, Server& server, Callbacks callb
     : loop_(loop), server_(server), callbacks_(std::move(callbacks)) {}
 
 void WebEndpoint::accept(net::Tcp::socket socket) {
-  if (identity_ != server_.settings().identity) {
-    identity_ = server_.settings().identity;
+  if (const auto now = server_.settings().identities.main(); identity_ != now) {
+    identity_ = now;
     tls_ = net::tlsServer(*identity_);
   }
   ++*connections_;

@@ -44,43 +44,52 @@ List<EndpointDescription> Server::endpoints(const String& askedUrl) const {
     // Part 4, 5.4.4: the client gets the host name by which it found the server, as another one may not resolve.
     const bool isAsked = asked && asked->scheme == url->scheme && asked->port == url->port;
     for (const auto transport : transportsOf(*url)) {
-      auto add = [&](std::string_view policyUri, MessageSecurityMode mode, std::uint8_t level) {
+      auto add = [&](const secure::Policy* policy, MessageSecurityMode mode, std::uint8_t level) {
+        const auto own = settings_.identities.of(policy ? policy->key : secure::KeyKind::Rsa);
+        if (policy && !own) return;
         EndpointDescription endpoint;
         endpoint.endpointUrl = isAsked ? askedUrl : String(listed);
         endpoint.server = application();
-        if (settings_.identity) endpoint.serverCertificate = settings_.identity->certificate.der();
+        if (own) endpoint.serverCertificate = own->chain();
         endpoint.securityMode = mode;
-        endpoint.securityPolicyUri = String(policyUri);
+        endpoint.securityPolicyUri = String(policy ? policy->uri : channel::kPolicyNone);
         endpoint.transportProfileUri = String(transport);
         endpoint.securityLevel = level;
-        endpoint.userIdentityTokens = userTokens(mode);
+        endpoint.userIdentityTokens = userTokens(policy, mode);
         out.push_back(std::move(endpoint));
       };
       // The strongest first.
       std::uint8_t level = 100;
-      if (settings_.identity && hasChannel(transport))
+      if (hasChannel(transport))
         for (auto mode : {MessageSecurityMode::SignAndEncrypt, MessageSecurityMode::Sign})
-          for (const auto& policy : secure::policies()) add(policy.uri, mode, --level);
+          for (const auto& policy : secure::policies()) add(&policy, mode, --level);
       // Over TLS nothing is left unsecured by policy None, though the client shows no certificate.
       if (settings_.allowUnsecured || url->isOverTls())
-        add(channel::kPolicyNone, MessageSecurityMode::None, url->isOverTls() ? 50 : 0);
+        add(nullptr, MessageSecurityMode::None, url->isOverTls() ? 50 : 0);
     }
   }
   return out;
 }
 
-List<UserTokenPolicy> Server::userTokens(MessageSecurityMode mode) const {
+List<UserTokenPolicy> Server::userTokens(const secure::Policy* channel, MessageSecurityMode mode) const {
   List<UserTokenPolicy> out;
   if (settings_.allowAnonymous) out.push_back({"anonymous", UserTokenType::Anonymous, {}, {}, {}});
   // A password is encrypted, a certificate proved on every channel: with the channel's policy, or one of its own.
-  const auto policy = mode == MessageSecurityMode::None ? String(secure::policyNamed("Basic256Sha256")->uri) : String();
+  const String rsa(secure::policyFor(secure::KeyKind::Rsa)->uri);
+  const bool hasCurves = channel && channel->usesCurves();
+  const String proved = !channel || hasCurves ? rsa : String();
+  // Keys on curves can't encrypt: there the channel must, or nothing secret may be said.
+  const bool keepsSecrets = !hasCurves || mode == MessageSecurityMode::SignAndEncrypt;
+  const String kept = hasCurves ? String(channel::kPolicyNone) : proved;
   const auto somebodyHas = [](const std::function<bool()>& any) { return !any || any(); };
-  if (settings_.checkPassword && settings_.identity && somebodyHas(settings_.hasPasswords))
-    out.push_back({"password", UserTokenType::UserName, {}, {}, policy});
-  if (settings_.checkUserCertificate && settings_.identity && somebodyHas(settings_.hasUserCertificates))
-    out.push_back({"certificate", UserTokenType::Certificate, {}, {}, policy});
-  if (settings_.checkToken && settings_.identity && somebodyHas(settings_.hasTokenIssuers))
-    out.push_back({"token", UserTokenType::IssuedToken, "http://opcfoundation.org/UA/UserToken#JWT", {}, policy});
+  if (settings_.checkPassword && settings_.identities && keepsSecrets && somebodyHas(settings_.hasPasswords))
+    out.push_back({"password", UserTokenType::UserName, {}, {}, kept});
+  if (settings_.checkUserCertificate && settings_.identities && somebodyHas(settings_.hasUserCertificates)) {
+    out.push_back({"certificate", UserTokenType::Certificate, {}, {}, proved});
+    if (hasCurves) out.push_back({"certificate-ec", UserTokenType::Certificate, {}, {}, {}});
+  }
+  if (settings_.checkToken && settings_.identities && keepsSecrets && somebodyHas(settings_.hasTokenIssuers))
+    out.push_back({"token", UserTokenType::IssuedToken, "http://opcfoundation.org/UA/UserToken#JWT", {}, kept});
   return out;
 }
 

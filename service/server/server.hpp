@@ -50,9 +50,9 @@ struct Settings {
   std::string applicationName = "Zunth";
   std::string applicationUri = "urn:zunth";
   std::vector<std::string> endpointUrls;
-  std::vector<std::string> clientUrls;               // of clients that the server connects to by itself
-  bool allowUnsecured = false;                       // security policy None
-  std::shared_ptr<const secure::Identity> identity;  // without one, no secured endpoint is offered
+  std::vector<std::string> clientUrls;  // of clients that the server connects to by itself
+  bool allowUnsecured = false;          // security policy None
+  secure::Identities identities;        // without any, no secured endpoint is offered
   /// Whether a client's certificate (with its chain) is accepted; why not, otherwise.
   std::function<ua::Result<void>(const ua::ByteString& chain)> trust;
   bool allowAnonymous = false;
@@ -151,7 +151,7 @@ class Server {
   /// Where it is to be found, once the ports are known.
   void setEndpointUrls(std::vector<std::string> urls) { settings_.endpointUrls = std::move(urls); }
   /// Shows another certificate from the next channel on.
-  void setIdentity(std::shared_ptr<const secure::Identity> identity) { settings_.identity = std::move(identity); }
+  void setIdentities(secure::Identities identities) { settings_.identities = std::move(identities); }
   /// The accounts or the rules have changed: sessions of users whom `accountOf` doesn't know any more end, the others
   /// get what they now may.
   void accountsChanged(const std::function<ua::Result<Account>(const User& user)>& accountOf);
@@ -207,7 +207,7 @@ class Server {
   // Discovery and sessions: discovery_services.cpp, session_services.cpp
   ua::ApplicationDescription application() const;
   ua::List<ua::EndpointDescription> endpoints(const ua::String& askedUrl) const;
-  ua::List<ua::UserTokenPolicy> userTokens(ua::MessageSecurityMode mode) const;
+  ua::List<ua::UserTokenPolicy> userTokens(const secure::Policy* policy, ua::MessageSecurityMode mode) const;
   ua::Result<void> isPrivate(const Peer& peer) const;
   ua::Result<ua::FindServersResponse> findServers(const ua::FindServersRequest&, Context&);
   ua::Result<ua::FindServersOnNetworkResponse> findServersOnNetwork(const ua::FindServersOnNetworkRequest&, Context&);

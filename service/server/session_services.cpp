@@ -14,6 +14,23 @@ using namespace ua;
 
 namespace {
 
+/// The client's certificate, on a channel with a policy.
+Result<secure::Certificate> certificateOf(const Peer& peer) {
+  return secure::Certificate::fromDer(peer.security().peerCertificate);
+}
+
+/// Whether it is over what the server gave last, by this certificate's key. Part 4, 5.6.3: over the server's own
+/// certificate, without its issuers; some sign what they were sent.
+bool signsSession(const secure::Policy& policy, const secure::Certificate& signer, const SignatureData& signature,
+                  const Session& session) {
+  const auto fits = [&](const ByteString& certificate) {
+    return secure::verify(policy, signer, secure::sessionProof(certificate, session.serverNonce),
+                          secure::view(signature.signature));
+  };
+  return fits(session.identity->certificate.der()) ||
+         (!session.identity->issuers.empty() && fits(session.identity->chain()));
+}
+
 /// Random, so that it is nobody else's: neither a node of the plant nor a session of an earlier run.
 NodeId newSessionId() {
   const std::uint64_t halves[2] = {randomNumber(), randomNumber()};
@@ -82,12 +99,12 @@ Result<CreateSessionResponse> Server::newSession(const CreateSessionRequest& req
   response.serverNonce = session->serverNonce = randomOctets();
   response.serverEndpoints = endpoints(request.endpointUrl);
   const auto& shown = context.peer->security().own;
-  session->identity = shown ? shown : settings_.identity;
-  if (session->identity) response.serverCertificate = session->identity->certificate.der();
+  session->identity = shown ? shown : settings_.identities.main();
+  if (session->identity) response.serverCertificate = session->identity->chain();
   if (const auto* policy = context.peer->security().policy()) {
     response.serverSignature.algorithm = String(policy->signatureUri);
     response.serverSignature.signature = secure::sign(
-        *policy, session->identity->key, secure::sessionProof(request.clientCertificate, request.clientNonce));
+        *policy, session->identity->key, secure::sessionProof(certificateOf(*context.peer)->der(), request.clientNonce));
   }
   response.maxRequestMessageSize = settings_.maxMessageSize;
   spdlog::info("session '{}' created by {} at {}", session->name.view(), session->client.applicationUri.view(),
@@ -122,9 +139,7 @@ Result<void> Server::checkClientSignature(const ActivateSessionRequest& request,
   const auto* policy = security.policy();
   if (!policy) return {};
   auto certificate = secure::Certificate::fromDer(security.peerCertificate);
-  const auto& signature = request.clientSignature.signature;
-  const Bytes data = secure::sessionProof(context.session->identity->certificate.der(), context.session->serverNonce);
-  if (!certificate || !secure::verify(*policy, *certificate, data, secure::view(signature)))
+  if (!certificate || !signsSession(*policy, *certificate, request.clientSignature, *context.session))
     return Error{status::BadApplicationSignatureInvalid, "the client's signature does not fit its certificate", {}};
   return {};
 }
@@ -190,6 +205,13 @@ const secure::Policy& tokenPolicy(const Peer& peer) {
 Result<std::string> Server::decryptSecret(const ByteString& encrypted, const String& algorithm,
                                           const Context& context) const {
   const auto& policy = tokenPolicy(*context.peer);
+  // What the channel encrypts need not be encrypted twice; with curves it can't be (Part 4, 7.41.2).
+  if (policy.usesCurves() && algorithm.empty() && context.peer->security().mode == MessageSecurityMode::SignAndEncrypt)
+    return std::string(encrypted.view());
+  if (policy.usesCurves())
+    return Error{status::BadIdentityTokenInvalid,
+                 "on this channel passwords and tokens are only taken where it encrypts, and then as they are",
+                 "the same with --security encrypt"};
   if (algorithm.view() != policy.encryptionUri)
     return Error{status::BadIdentityTokenInvalid,
                  "what identifies the user must be encrypted with " + std::string(policy.encryptionUri),
@@ -236,12 +258,15 @@ void Server::checkPassword(const UserNameIdentityToken& token, const Context& co
 /// Part 4, 7.41.4: who has the key signs what the server gave last.
 Result<User> Server::checkUserCertificate(const X509IdentityToken& token, const SignatureData& signature,
                                           const Context& context) const {
-  if (!token.policyId.empty() && token.policyId.view() != "certificate")
+  const auto id = token.policyId.view();
+  if (!id.empty() && id != "certificate" && id != "certificate-ec")
     return Error{status::BadIdentityTokenInvalid, "the user token policy is not offered here", {}};
   auto certificate = secure::Certificate::fromDer(token.certificateData);
   if (!certificate) return Error{status::BadIdentityTokenInvalid, certificate.error().cause, {}};
-  const Bytes data = secure::sessionProof(context.session->identity->certificate.der(), context.session->serverNonce);
-  if (!secure::verify(tokenPolicy(*context.peer), *certificate, data, secure::view(signature.signature)))
+  // The channel's policy, where the user's key is of its kind.
+  const auto* policy = &tokenPolicy(*context.peer);
+  if (policy->key != certificate->keyKind()) policy = secure::policyFor(certificate->keyKind());
+  if (!policy || !signsSession(*policy, *certificate, signature, *context.session))
     return Error{status::BadUserSignatureInvalid, "the user's signature does not fit their certificate", {}};
   auto account = settings_.checkUserCertificate(token.certificateData);
   if (!account) return account.error();

@@ -22,6 +22,23 @@ struct ServerSide final : ServerChannel::Handler {
   }
   void closed(const Error& why) override { endings.push_back(why); }
   Result<void> trust(const ByteString&) override { return trusts ? Result<void>() : status::BadSecurityChecksFailed; }
+  Result<void> offload(std::function<void()> work, std::function<void()> done) override {
+    if (isBusy) return Error{status::BadTcpServerTooBusy, "busy", {}};
+    if (!isElsewhere) return Handler::offload(std::move(work), std::move(done));
+    work();
+    pending.push_back(std::move(done));
+    return {};
+  }
+  /// What was done elsewhere comes back, and what follows from it.
+  void finishPending() {
+    while (!pending.empty()) {
+      auto done = std::move(pending.front());
+      pending.erase(pending.begin());
+      done();
+    }
+  }
+  bool isElsewhere = false, isBusy = false;
+  std::vector<std::function<void()>> pending;
   bool trusts = true;
   ServerChannel* channel = nullptr;
   bool echoes = true;
@@ -49,14 +66,18 @@ ByteString countingOctets(std::size_t size) {
   return ByteString(octets.data(), octets.size());
 }
 
-/// One for both sides: making a key takes its time.
-std::shared_ptr<const zunth::secure::Identity> identity() {
+/// The same for both sides: making keys takes its time.
+const zunth::secure::Identities& identities() {
   using namespace zunth::secure;
   static const auto made = [] {
-    const PrivateKey key = PrivateKey::generate();
-    const Certificate::Wish wish{"Fernhollow test", "",    "urn:fernhollow.example:test",
-                                 {"localhost"},     kWall, {kWall.ticks * 2}};
-    return std::make_shared<const Identity>(Identity{Certificate::selfSigned(wish, key), key});
+    Identities out;
+    for (const auto kind : {KeyKind::Rsa, KeyKind::NistP256, KeyKind::NistP384}) {
+      const PrivateKey key = PrivateKey::generate(kind);
+      const Certificate::Wish wish{"Fernhollow test", "",    "urn:fernhollow.example:test",
+                                   {"localhost"},     kWall, {kWall.ticks * 2}};
+      out.add(std::make_shared<const Identity>(Identity{Certificate::selfSigned(wish, key), key}));
+    }
+    return out;
   }();
   return made;
 }
@@ -68,7 +89,7 @@ struct Pair {
     ServerChannel::Options serverOptions;
     serverOptions.limits = serverLimits;
     serverOptions.channelId = 7;
-    serverOptions.identity = identity();
+    serverOptions.identities = identities();
     serverOptions.random = countingOctets;
     server = std::make_unique<ServerChannel>(serverOptions, serverSide);
     serverSide.channel = server.get();
@@ -78,8 +99,8 @@ struct Pair {
     clientOptions.lifetime = 60'000;
     clientOptions.policy = policy;
     clientOptions.mode = mode;
-    clientOptions.identity = identity();
-    clientOptions.server = identity()->certificate;
+    clientOptions.identity = identities().of(policy ? policy->key : zunth::secure::KeyKind::Rsa);
+    clientOptions.server = clientOptions.identity->certificate;
     clientOptions.random = countingOctets;
     client = std::make_unique<ClientChannel>(clientOptions, clientSide);
   }
@@ -367,6 +388,48 @@ TEST_CASE("an octet that is altered or a message that is replayed ends a secured
             (isReplay ? status::BadSequenceNumberInvalid : status::BadSecurityChecksFailed));
     }
   }
+}
+
+TEST_CASE("while keys are worked with elsewhere, what arrives waits and nothing is lost", "[channel]") {
+  for (const auto& [policy, mode] : everySecurity()) {
+    INFO(policy->name << " " << static_cast<int>(mode));
+    Pair pair({}, {}, policy, mode);
+    pair.serverSide.isElsewhere = true;
+    pair.settle();
+    CHECK(pair.clientSide.openings == 0);
+    CHECK(pair.serverSide.pending.size() == 1);
+    pair.serverSide.finishPending();
+    pair.settle();
+    REQUIRE(pair.clientSide.openings == 1);
+    // A request before the renewal is answered during it, another comes right behind it.
+    pair.serverSide.echoes = false;
+    REQUIRE(pair.client->request(pair.message(10)));
+    pair.settle();
+    const auto early = pair.serverSide.requests.back().first;
+    pair.now += std::chrono::seconds(50);
+    pair.client->tick(pair.now, kWall);
+    REQUIRE(pair.client->request(pair.message(20)));
+    pair.settle();
+    CHECK(pair.serverSide.requests.size() == 1);
+    pair.server->respond(early, pair.message(30));
+    CHECK_FALSE(pair.server->hasOutput());
+    pair.serverSide.echoes = true;
+    pair.serverSide.finishPending();
+    pair.settle();
+    CHECK(pair.serverSide.requests.size() == 2);
+    CHECK(pair.clientSide.responses.size() == 2);
+    CHECK(pair.clientSide.endings.empty());
+    CHECK(pair.serverSide.endings.empty());
+  }
+}
+
+TEST_CASE("a channel that comes too much is told so", "[channel]") {
+  const auto security = everySecurity().front();
+  Pair pair({}, {}, security.policy, security.mode);
+  pair.serverSide.isBusy = true;
+  pair.settle();
+  REQUIRE(pair.clientSide.endings.size() == 1);
+  CHECK(pair.clientSide.endings[0].code == status::BadTcpServerTooBusy);
 }
 
 TEST_CASE("a client that is not trusted is told so", "[channel]") {

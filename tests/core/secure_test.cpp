@@ -1,5 +1,6 @@
 // Keys, signatures and certificates, held against a second implementation's octets.
 #include "core/channel/chunk.hpp"
+#include "core/secure/key_exchange.hpp"
 #include "core/secure/password.hpp"
 #include "core/secure/trust.hpp"
 
@@ -16,11 +17,16 @@ using test::unhex;
 
 namespace {
 
-std::vector<nlohmann::json> vectors(const std::string& what) {
+std::vector<nlohmann::json> linesOf(const std::string& name) {
   std::vector<nlohmann::json> out;
-  std::ifstream file(ZUNTH_SOURCE_DIR "/tests/vectors/security.jsonl");
-  for (std::string line; std::getline(file, line);)
-    if (auto json = nlohmann::json::parse(line); json.at("what") == what) out.push_back(std::move(json));
+  std::ifstream file(ZUNTH_SOURCE_DIR "/tests/vectors/" + name);
+  for (std::string line; std::getline(file, line);) out.push_back(nlohmann::json::parse(line));
+  return out;
+}
+
+std::vector<nlohmann::json> vectors(const std::string& what) {
+  auto out = linesOf("security.jsonl");
+  std::erase_if(out, [&](const auto& json) { return json.at("what") != what; });
   return out;
 }
 
@@ -129,12 +135,62 @@ TEST_CASE("the second implementation's OPN chunks are opened", "[secure][vectors
   }
 }
 
+TEST_CASE("keys are agreed on over curves as the second implementation agrees on them", "[secure][vectors]") {
+  const auto all = linesOf("ecc.jsonl");
+  CHECK(all.size() == 2);
+  for (const auto& v : all) {
+    INFO(v.at("policy").get<std::string>());
+    const Policy& policy = *policyNamed(v.at("policy").get<std::string>());
+    using Side = KeyExchange::Side;
+    for (const auto& [side, own, other] :
+         {std::tuple{Side::Client, "client", "server"}, {Side::Server, "server", "client"}}) {
+      const KeyExchange exchange(policy, *PrivateKey::fromPem(v.at(std::string(own) + "Key").get<std::string>()));
+      CHECK(exchange.nonce() == octets(v.at(std::string(own) + "Nonce")));
+      const auto keys = exchange.finish(side, octets(v.at(std::string(other) + "Nonce")));
+      REQUIRE(keys);
+      for (const auto& [mine, whose] : {std::pair{keys->sending.get(), own}, {keys->receiving.get(), other}}) {
+        CHECK(same(mine->signingKey(), bytes(v["keys"][whose]["signingKey"])));
+        CHECK(same(mine->encryptingKey(), bytes(v["keys"][whose]["encryptingKey"])));
+        CHECK(same(mine->initializationVector(), bytes(v["keys"][whose]["initializationVector"])));
+      }
+      const auto* clients = side == Side::Client ? keys->sending.get() : keys->receiving.get();
+      CHECK(clients->verify(bytes(v.at("data")), bytes(v.at("hmac"))));
+    }
+    const auto certificate = Certificate::fromDer(octets(v.at("certificate")));
+    REQUIRE(certificate);
+    CHECK(certificate->keyKind() == policy.key);
+    Bytes signature = bytes(v.at("signature"));
+    CHECK(verify(policy, *certificate, bytes(v.at("data")), signature));
+    signature[5] ^= std::byte{1};
+    CHECK_FALSE(verify(policy, *certificate, bytes(v.at("data")), signature));
+    signature.pop_back();
+    CHECK_FALSE(verify(policy, *certificate, bytes(v.at("data")), signature));
+  }
+}
+
+TEST_CASE("a nonce that is no public key is refused", "[secure]") {
+  const auto zeros = [](std::size_t size) { return ByteString(Bytes(size).data(), size); };
+  for (const Policy& policy : policies()) {
+    INFO(policy.name);
+    const KeyExchange own(policy, zeros);
+    CHECK(own.finish(KeyExchange::Side::Server, zeros(policy.nonceSize - 1)).code() == status::BadNonceInvalid);
+    CHECK(own.finish(KeyExchange::Side::Server, ByteString()).code() == status::BadNonceInvalid);
+    // Neither nought nor a point beside the curve, by which a key could be guessed bit by bit.
+    if (!policy.usesCurves()) continue;
+    CHECK(own.finish(KeyExchange::Side::Server, zeros(policy.nonceSize)).code() == status::BadNonceInvalid);
+    std::string beside(KeyExchange(policy, zeros).nonce().view());
+    beside.back() = static_cast<char>(beside.back() ^ 1);
+    CHECK(own.finish(KeyExchange::Side::Server, ByteString(beside.data(), beside.size())).code() ==
+          status::BadNonceInvalid);
+  }
+}
+
 TEST_CASE("OPN chunks survive keys of every size", "[secure]") {
   for (const int bits : {2048, 3072, 4096}) {
     const PrivateKey key = PrivateKey::generate(bits);
     const Identity own{Certificate::selfSigned(wish("urn:fernhollow.example:a"), key), key};
     for (const Policy& policy : policies())
-      for (std::size_t size = 0; size < 600; size += 37) {
+      for (std::size_t size = 0; size < 600 && !policy.usesCurves(); size += 37) {
         Bytes chunk(100 + size, std::byte{7});
         const Bytes before = chunk;
         const channel::OpenSealing sealing{&policy, &own, &own.certificate};

@@ -1,5 +1,5 @@
 // People who mean no good: the service stays up, and a good client notices nothing.
-#include "core/channel/transport.hpp"
+#include "core/channel/client_channel.hpp"
 #include "core/space/namespace0.hpp"
 #include "service/client/subscription.hpp"
 #include "service/endpoint/listener.hpp"
@@ -26,8 +26,12 @@ struct Target {
     server::Settings settings;
     settings.applicationUri = "urn:fernhollow.example:test";
     settings.allowUnsecured = settings.allowAnonymous = true;
-    settings.identity = test::identity("urn:fernhollow.example:test");
-    settings.trust = [](const ByteString&) { return Result<void>(); };
+    settings.identities = test::identity("urn:fernhollow.example:test");
+    settings.trust = [](const ByteString& chain) -> Result<void> {
+      const auto certificate = secure::Certificate::fromDer(chain);
+      if (certificate && certificate->applicationUri() == "urn:fernhollow.example:client") return {};
+      return Error{status::BadSecurityChecksFailed, "a stranger", {}};
+    };
     server = std::make_unique<server::Server>(space, settings);
     listener = std::make_unique<endpoint::Listener>(loop, *server);
     url = *listener->listen("opc.tcp://127.0.0.1:0");
@@ -39,7 +43,7 @@ struct Target {
     options.timeout = std::chrono::seconds(20);
     options.reconnects = false;
     options.security.wish = wish;
-    options.security.identity = [] {
+    options.security.identity = [](auto) {
       return Result<std::shared_ptr<const secure::Identity>>(test::identity("urn:fernhollow.example:client"));
     };
     options.security.trust = [](const ByteString&, const std::string&, const std::string&) { return Result<void>(); };
@@ -67,7 +71,70 @@ Bytes hello() {
   return channel::writeTransport(channel::MessageType::Hello, hello);
 }
 
+/// Hello, and an OPN message that is sound but for who sends it: work for the server's key.
+Bytes strangersOpening() {
+  struct Silent final : channel::ClientChannel::Handler {
+    void opened() override {}
+    void response(std::uint32_t, BytesView) override {}
+    void aborted(std::uint32_t, const Error&) override {}
+    void closed(const Error&) override {}
+  } handler;
+  channel::ClientChannel::Options options;
+  options.endpointUrl = "opc.tcp://127.0.0.1";
+  options.policy = secure::policyNamed("Basic256Sha256");
+  options.mode = MessageSecurityMode::SignAndEncrypt;
+  options.identity = test::identity("urn:fernhollow.example:stranger");
+  options.server = test::identity("urn:fernhollow.example:test")->certificate;
+  options.random = client::randomOctets;
+  channel::ClientChannel channel(options, handler);
+  channel::Acknowledge reply;
+  reply.receiveBufferSize = reply.sendBufferSize = 65536;
+  channel.feed(channel::writeTransport(channel::MessageType::Acknowledge, reply), {}, {});
+  Bytes out;
+  for (const auto& octets : channel.takeOutput()) out.insert(out.end(), octets.begin(), octets.end());
+  return out;
+}
+
+/// What the server says at last before it ends the connection.
+client::Awaitable<StatusCode> refusalOn(net::Tcp::socket& socket) {
+  std::string heard;
+  char piece[4096];
+  boost::system::error_code ended;
+  while (!ended) {
+    const auto size =
+        co_await socket.async_read_some(asio::buffer(piece), asio::redirect_error(asio::use_awaitable, ended));
+    heard.append(piece, size);
+  }
+  const auto error = heard.rfind("ERR");
+  REQUIRE(error != std::string::npos);
+  std::uint32_t code = 0;
+  std::memcpy(&code, heard.data() + error + 8, sizeof code);
+  co_return StatusCode{code};
+}
+
 }  // namespace
+
+TEST_CASE("strangers who open channels by the hundred keep nobody waiting", "[attack]") {
+  Target target;
+  const Bytes opening = strangersOpening();
+  test::run(target.loop, [&]() -> client::Awaitable<void> {
+    auto good = co_await target.goodClient(client::Security::Wish::Encrypt);
+    std::vector<net::Tcp::socket> flood;
+    for (int i = 0; i < 150; ++i) {
+      flood.push_back(co_await target.raw());
+      co_await asio::async_write(flood.back(), asio::buffer(opening.data(), opening.size()), asio::use_awaitable);
+    }
+    CHECK(co_await good->namespaces());
+    for (auto& socket : flood) {
+      const auto code = co_await refusalOn(socket);
+      CHECK((code == status::BadSecurityChecksFailed || code == status::BadTcpServerTooBusy));
+    }
+    auto late = co_await target.goodClient(client::Security::Wish::Encrypt);
+    CHECK(co_await late->namespaces());
+    co_await late->close();
+    co_await good->close();
+  });
+}
 
 TEST_CASE("a flood of half-open connections shuts nobody out", "[attack]") {
   Target target;
@@ -115,19 +182,8 @@ TEST_CASE("what is no conversation is ended with a word, others go on", "[attack
       INFO(row.name);
       auto socket = co_await target.raw();
       co_await asio::async_write(socket, asio::buffer(row.octets), asio::use_awaitable);
-      std::string heard;
-      char piece[4096];
-      boost::system::error_code ended;
-      while (!ended) {
-        const auto size =
-            co_await socket.async_read_some(asio::buffer(piece), asio::redirect_error(asio::use_awaitable, ended));
-        heard.append(piece, size);
-      }
-      const auto error = heard.rfind("ERR");
-      REQUIRE(error != std::string::npos);
-      std::uint32_t code = 0;
-      std::memcpy(&code, heard.data() + error + 8, sizeof code);
-      CHECK(StatusCode{code} == row.code);
+      const auto code = co_await refusalOn(socket);
+      CHECK(code == row.code);
       CHECK(co_await good->namespaces());
     }
     co_await good->close();

@@ -113,7 +113,7 @@ Result<void> connect(const Fault& fault, bool isServers) {
   server::Settings settings;
   settings.applicationUri = kUri;
   settings.allowAnonymous = true;
-  settings.identity = isServers ? fault.identity : good;
+  settings.identities = isServers ? fault.identity : good;
   settings.trust = [&](const ByteString& chain) {
     return isServers ? Result<void>() : secure::validate(chain, fault.list, {now(), {}, {}});
   };
@@ -125,7 +125,7 @@ Result<void> connect(const Fault& fault, bool isServers) {
   client::Session::Options options;
   options.timeout = std::chrono::seconds(10);
   options.security.wish = client::Security::Wish::Encrypt;
-  options.security.identity = [&]() -> Result<std::shared_ptr<const secure::Identity>> {
+  options.security.identity = [&](auto) -> Result<std::shared_ptr<const secure::Identity>> {
     return isServers ? good : fault.identity;
   };
   options.security.trust = [&](const ByteString& chain, const std::string& host, const std::string& uri) {
@@ -172,12 +172,19 @@ TEST_CASE("users log in with certificates and with issued tokens", "[certificate
   const auto mia = std::make_shared<const secure::Identity>(Authority::self({}));
   server::Settings settings;
   settings.applicationUri = kUri;
-  settings.identity = test::identity(kUri);
+  settings.identities = test::identities(kUri);
   settings.trust = [](const ByteString&) { return Result<void>(); };
   settings.allowUnsecured = true;
+  const auto leo = test::identity("urn:fernhollow.example:leo", secure::KeyKind::NistP256);
   settings.checkUserCertificate = [&](const ByteString& chain) -> Result<server::Account> {
-    if (chain == mia->certificate.der()) return server::Account{};
+    if (chain == mia->certificate.der() || chain == leo->certificate.der()) return server::Account{};
     return Error{status::BadUserAccessDenied, "not trusted", {}};
+  };
+  settings.checkPassword = [](const std::string& name, const std::string& password, const auto& done) {
+    if (name == "nora" && password == "of course")
+      done(server::Account{});
+    else
+      done(Error{status::BadUserAccessDenied, "no", {}});
   };
   settings.checkToken = [](const std::string& token) -> Result<server::User> {
     const auto now = DateTime::from(std::chrono::system_clock::now());
@@ -197,12 +204,17 @@ TEST_CASE("users log in with certificates and with issued tokens", "[certificate
   server.setEndpointUrls({*url});
   std::function<void()> meanwhile;  // once somebody is logged in
   std::size_t ended = 0;            // sessions that this ends
-  const auto logIn = [&](client::Security::Wish wish, const std::function<void(client::Session::Options&)>& as) {
+  struct Channel {
+    client::Security::Wish wish;
+    const char* policy;
+  };
+  const auto logIn = [&](const Channel& channel, const std::function<void(client::Session::Options&)>& as) {
     client::Session::Options options;
     options.timeout = std::chrono::seconds(10);
-    options.security.wish = wish;
-    options.security.identity = [] {
-      return Result<std::shared_ptr<const secure::Identity>>(test::identity("urn:fernhollow.example:client"));
+    options.security.wish = channel.wish;
+    options.security.policy = channel.policy;
+    options.security.identity = [](secure::KeyKind kind) {
+      return Result<std::shared_ptr<const secure::Identity>>(test::identity("urn:fernhollow.example:client", kind));
     };
     options.security.trust = [](const ByteString&, const std::string&, const std::string&) { return Result<void>(); };
     as(options);
@@ -218,7 +230,15 @@ TEST_CASE("users log in with certificates and with issued tokens", "[certificate
     });
     return code;
   };
-  for (const auto wish : {client::Security::Wish::None, client::Security::Wish::Encrypt}) {
+  using Wish = client::Security::Wish;
+  for (const Channel& wish : {Channel{Wish::None, ""},
+                              {Wish::Encrypt, "Aes256_Sha256_RsaPss"},
+                              {Wish::Sign, "Basic256Sha256"},
+                              {Wish::Encrypt, "ECC_nistP256"},
+                              {Wish::Encrypt, "ECC_nistP384"}}) {
+    INFO(wish.policy);
+    CHECK(logIn(wish, [](auto& o) { o.user = "nora", o.password = "of course"; }).isGood());
+    CHECK(logIn(wish, [](auto& o) { o.user = "nora", o.password = "of course not"; }) == status::BadUserAccessDenied);
     CHECK(logIn(wish, [&](auto& o) { o.userIdentity = mia; }).isGood());
     CHECK(logIn(wish, [&](auto& o) {
             o.userIdentity = std::make_shared<const secure::Identity>(Authority::self({}));
@@ -232,8 +252,18 @@ TEST_CASE("users log in with certificates and with issued tokens", "[certificate
     CHECK(logIn(wish, [](auto& o) { o.token = "bad.token.indeed"; }) == status::BadIdentityTokenRejected);
     CHECK(logIn(wish, [](auto&) {}) == status::BadIdentityTokenRejected);
   }
+  // Keys on curves sign; they can't encrypt, and a channel that only signs keeps nothing secret.
+  CHECK(logIn({Wish::Encrypt, "ECC_nistP256"}, [&](auto& o) { o.userIdentity = leo; }).isGood());
+  CHECK(logIn({Wish::Sign, "ECC_nistP256"}, [&](auto& o) { o.userIdentity = leo; }).isGood());
+  CHECK(logIn({Wish::Sign, "ECC_nistP256"}, [&](auto& o) { o.userIdentity = mia; }).isGood());
+  CHECK(logIn({Wish::Encrypt, "ECC_nistP384"}, [&](auto& o) { o.userIdentity = leo; }) ==
+        status::BadIdentityTokenRejected);
+  CHECK(logIn({Wish::Sign, "ECC_nistP256"}, [](auto& o) { o.user = "nora", o.password = "of course"; }) ==
+        status::BadIdentityTokenRejected);
+  CHECK(logIn({Wish::Sign, "ECC_nistP256"}, [](auto& o) { o.token = "good.token.indeed"; }) ==
+        status::BadIdentityTokenRejected);
   // What they logged in with doesn't last for ever.
-  const auto wish = client::Security::Wish::None;
+  const Channel wish{Wish::None, ""};
   meanwhile = [&] { server.endRunOut(); };
   CHECK(logIn(wish, [](auto& o) { o.token = "good.token.indeed"; }).isGood());
   CHECK(ended == 0);
@@ -248,6 +278,25 @@ TEST_CASE("users log in with certificates and with issued tokens", "[certificate
     };
     CHECK(logIn(wish, [&](auto& o) { o.userIdentity = mia; }).isGood());
     CHECK(ended == (isStillTrusted ? 0u : 1u));
+  }
+}
+
+TEST_CASE("a certificate is shown with its issuers", "[certificate][cu:Security Certificate Validation]") {
+  const Authority authority, workshop(Authority::root(), &authority);
+  Authority::Wish wish;
+  wish.uri = kUri;
+  const auto own = workshop.issue(wish);
+  const secure::TrustList list{{authority.certificate()}, {}, {authority.revoke({}), workshop.revoke({})}};
+  const auto& issuer = workshop.certificate().der();
+  for (const bool isServers : {true, false}) {
+    const auto shown = [&](const ByteString& issuers) {
+      return connect({"", status::Good, std::make_shared<secure::Identity>(own.certificate, own.key, issuers), list},
+                     isServers);
+    };
+    CHECK(shown({}).code() == status::BadCertificateChainIncomplete);
+    const auto whole = shown(issuer);
+    INFO(whole.error().text());
+    CHECK(whole);
   }
 }
 

@@ -281,7 +281,7 @@ TEST_CASE("a secured connection: both sides are asked, each refusal names the ne
     for (const char* policy : {"Basic256Sha256", "Aes128_Sha256_RsaOaep", "Aes256_Sha256_RsaPss"})
       CHECK(plant.zunth(std::string("read DF1/mode --security ") + how + " --policy " + policy).code == 0);
   CHECK(plant.zunth("read DF1/mode --security encrypt --policy Nonsense").code == 4);
-  CHECK(Json::parse(plant.zunth("endpoints --output json").out).size() == 7);
+  CHECK(Json::parse(plant.zunth("endpoints --output json").out).size() == 11);
 
   // Trust that is withdrawn ends the connections that lived on it.
   Process watch({"/usr/bin/env", "HOME=" + plant.folder.path.string(), "XDG_CONFIG_HOME=", program("zunth"), "watch",

@@ -18,7 +18,7 @@ namespace {
 struct Pushing {
   Pushing() : store(folder.path / "trust") {
     bench = std::make_unique<Bench>(true, [](server::Settings& settings) {
-      settings.identity = test::identity("urn:fernhollow.example:test");
+      settings.identities = test::identity("urn:fernhollow.example:test");
       settings.roles = server::rolesForEveryone(id::WellKnownRole_SecurityAdmin);
     });
     REQUIRE(store.identity("Fernhollow test", "urn:fernhollow.example:test", {"localhost"}));

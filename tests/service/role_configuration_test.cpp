@@ -16,7 +16,7 @@ struct Administering {
   explicit Administering(StandardId role = id::WellKnownRole_SecurityAdmin,
                          MessageSecurityMode mode = MessageSecurityMode::SignAndEncrypt)
       : bench(true, [role](server::Settings& settings) {
-          settings.identity = test::identity("urn:fernhollow.example:test");
+          settings.identities = test::identity("urn:fernhollow.example:test");
           settings.roles = server::rolesForEveryone(role);
         }) {
     roles = std::make_unique<admin::RoleConfiguration>(*bench.server, folder.path / "roles.json");

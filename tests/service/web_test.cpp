@@ -29,7 +29,7 @@ struct Web {
     server::Settings settings;
     settings.allowAnonymous = true;
     settings.applicationUri = "urn:fernhollow.example:test";
-    settings.identity = test::identity("urn:fernhollow.example:test");
+    settings.identities = test::identity("urn:fernhollow.example:test");
     settings.trust = [](const ByteString&) { return Result<void>(); };
     settings.maxMessageSize = 1u << 20;
     server = std::make_unique<server::Server>(space, settings);
@@ -91,7 +91,7 @@ TEST_CASE("a client opens a secure channel over a WebSocket", "[web][cu:Protocol
       options.timeout = std::chrono::seconds(10);
       options.security.wish = wish;
       int looked = 0;
-      options.security.identity = [] {
+      options.security.identity = [](auto) {
         return Result<std::shared_ptr<const secure::Identity>>(test::identity("urn:fernhollow.example:client"));
       };
       options.security.trust = [&](const ByteString&, const std::string&, const std::string&) {

@@ -18,7 +18,7 @@ namespace fs = std::filesystem;
 namespace {
 
 struct Asked {
-  std::string site, name, organization, file, key;
+  std::string site, name, organization, file, key, kind = "rsa";
   std::vector<std::string> hosts;
   int days = 730;
   bool newKey = false;
@@ -29,12 +29,16 @@ struct Owner {
   admin::TrustStore store;
   secure::Certificate::Wish wish;
   bool isSite;
+  secure::KeyKind kind;
 };
 
 Result<Owner> ownerOf(const Asked& asked) {
   const std::string host = boost::asio::ip::host_name();
   const bool isSite = !asked.site.empty() || fs::exists("site.yaml");
-  Owner owner{ownTrust(), {}, isSite};
+  Owner owner{ownTrust(), {}, isSite, secure::keyKindNamed(asked.kind)};
+  if (owner.kind == secure::KeyKind::Other)
+    return Error{status::BadSyntaxError, "there are no keys of the kind '" + asked.kind + "'",
+                 "--kind rsa, nistP256 or nistP384"};
   owner.wish = {"Zunth on " + host, {}, "urn:" + host + ":zunth", {host}, {}, {}};
   if (isSite) {
     const fs::path folder = asked.site.empty() ? fs::path(".") : fs::path(asked.site);
@@ -68,7 +72,7 @@ int show(const Options& options, const secure::Certificate& certificate) {
   records.add({"hosts", fmt::format("{}", fmt::join(certificate.hosts(), ", "))});
   records.add({"valid from", certificate.validFrom().text()});
   records.add({"valid to", certificate.validTo().text()});
-  records.add({"key", fmt::format("RSA {} bits", certificate.keyBits())});
+  records.add({"key", fmt::format("{}, {} bits", nameOf(certificate.keyKind()), certificate.keyBits())});
   records.add({"SHA-256", certificate.fingerprint()});
   records.add({"SHA-1", certificate.thumbprintText()});
   std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
@@ -89,14 +93,14 @@ const char* whenItCounts(const Owner& owner) {
 }
 
 int renew(const Options& options, const Owner& owner) {
-  auto made = owner.store.renew(owner.wish);
+  auto made = owner.store.renew(owner.wish, owner.kind);
   if (!made) return fail(made.error());
   if (!options.quiet) std::fprintf(stderr, "made: %s\n", whenItCounts(owner));
   return show(options, made->certificate);
 }
 
 int request(const Options& options, const Owner& owner, const Asked& asked) {
-  auto der = owner.store.signingRequest(owner.wish, asked.newKey);
+  auto der = owner.store.signingRequest(owner.wish, asked.newKey, owner.kind);
   if (!der) return fail(der.error());
   std::ofstream out(asked.file, std::ios::binary);
   out << *der;
@@ -141,7 +145,9 @@ void addCertificate(Program program) {
   fresh.option("--days", asked->days, "How long it is valid").range(1, 36500).showsDefault();
   wanted.option("FILE", asked->file, "Where to write it (PKCS #10, DER)").required();
   wanted.flag("--new-key", asked->newKey, "For a new key, which counts when its certificate is imported");
-  taken.option("FILE", asked->file, "The certificate, PEM or DER").required();
+  for (const auto& part : {verb, fresh, wanted})
+    part.option("--kind", asked->kind, "Of which key: rsa; nistP256 or nistP384 for policies with curves");
+  taken.option("FILE", asked->file, "The certificate, PEM or DER; its issuers may follow it").required();
   taken.option("--key", asked->key, "Its key (PEM), when it wasn't made here");
   verb.runs([program, asked, fresh, wanted, taken] {
     const Options& options = program.options;
@@ -156,7 +162,8 @@ void addCertificate(Program program) {
       program.exitCode = request(options, *owner, *asked);
     else if (taken.isGiven())
       program.exitCode = import(options, *owner, *asked);
-    else if (auto own = owner->store.identity(owner->wish.commonName, owner->wish.applicationUri, owner->wish.hosts))
+    else if (auto own = owner->store.identity(owner->wish.commonName, owner->wish.applicationUri, owner->wish.hosts,
+                                              owner->kind))
       program.exitCode = show(options, own->certificate);
     else
       program.exitCode = fail(own.error());

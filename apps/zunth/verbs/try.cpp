@@ -60,11 +60,11 @@ std::string shortName(const EndpointDescription& endpoint) {
 }
 
 /// What to do about a failure of the secure channel or the session, and where.
-std::string adviceFor(const Error& why, const client::Security& security) {
+std::string adviceFor(const Error& why, const client::Security& security, secure::KeyKind key) {
   switch (why.code.value) {
     case status::BadSecurityChecksFailed.value:
     case status::BadCertificateUntrusted.value:
-      if (auto identity = security.identity())
+      if (auto identity = security.identity(key))
         return fmt::format("on the server's machine, let this client in: zunth trust allow {} --site SITE",
                            (*identity)->certificate.fingerprint().substr(0, 11));
       return why.next;
@@ -125,6 +125,8 @@ Awaitable<int> tryConnection(std::string place, Options options, client::Session
   if (!parsed) co_return steps.bad("endpoints", parsed.error(), {});
   auto chosen = client::chooseEndpoint(offered->endpoints, security, *parsed);
   if (!chosen) co_return steps.bad("endpoints", chosen.error(), chosen.error().next);
+  const auto* policy = secure::policyOf(chosen->securityPolicyUri.view());
+  const auto key = policy ? policy->key : secure::KeyKind::Rsa;
   steps.good("endpoints", fmt::format("{} offered; taking {}", offered->endpoints.size(), shortName(*chosen)));
 
   const auto middle = before + (after - before) / 2;
@@ -150,11 +152,13 @@ Awaitable<int> tryConnection(std::string place, Options options, client::Session
   settings.progress = [&reached](Step step) { reached = step; };
   auto session = co_await client::Session::open(place, settings);
   if (reached == Step::Nothing)
-    co_return steps.bad(isSecured ? "their trust" : "channel", session.error(), adviceFor(session.error(), security));
+    co_return steps.bad(isSecured ? "their trust" : "channel", session.error(),
+                        adviceFor(session.error(), security, key));
   steps.good(isSecured ? "their trust" : "channel", isSecured ? "the server takes this client" : "open");
-  if (reached == Step::Channel) co_return steps.bad("session", session.error(), adviceFor(session.error(), security));
+  if (reached == Step::Channel)
+    co_return steps.bad("session", session.error(), adviceFor(session.error(), security, key));
   steps.good("session", "created");
-  if (!session) co_return steps.bad("user", session.error(), adviceFor(session.error(), security));
+  if (!session) co_return steps.bad("user", session.error(), adviceFor(session.error(), security, key));
   const bool isAnonymous = options.user.empty() && options.userCertificate.empty() && options.userToken.empty();
   steps.good("user", isAnonymous ? "anonymous" : options.user.empty() ? "taken" : options.user);
 
