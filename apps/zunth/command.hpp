@@ -68,6 +68,8 @@ void addWrite(Program program);
 void addCall(Program program);
 void addWatch(Program program);
 void addEvents(Program program);
+void addAlarms(Program program);
+void addAcknowledge(Program program);
 void addStatus(Program program);
 void addLocate(Program program);
 void addQuery(Program program);

@@ -1,5 +1,7 @@
 #include "core/model/apply.hpp"
 
+#include "core/space/conditions.hpp"
+
 #include <algorithm>
 #include <set>
 
@@ -67,7 +69,6 @@ class Application {
            !(wanted_.displayName(wanted) == running_.displayName(node)) ||
            wanted_.isAbstract(wanted) != running_.isAbstract(node) ||
            wanted_.isExecutable(wanted) != running_.isExecutable(node) ||
-           wanted_.eventNotifier(wanted) != running_.eventNotifier(node) ||
            here(wanted_.typeDefinition(wanted)) != running_.typeDefinition(node);
   }
 
@@ -130,6 +131,11 @@ class Application {
       }
       to.nodeSetExtras = from.nodeSetExtras;
     }
+    // Who listens to an object is not lost when it becomes one to listen to; one that was stays one.
+    if (wanted_.eventNotifier(wanted) && !running_.eventNotifier(node)) {
+      running_.setEventNotifier(node);
+      changed_.insert(node);
+    }
     const auto& permissions = wanted_.permissionSets()[wanted_.permissionSet(wanted)];
     if (!(running_.permissionSets()[running_.permissionSet(node)] == permissions)) {
       running_.setPermissions(node, permissions);
@@ -148,7 +154,8 @@ class Application {
       running_.setValue(node, wanted_.value(wanted));
     const NodeIndex type = wanted_.typeDefinition(wanted);
     if (type == kNoNode || !wanted_.nodeId(type).is(id::PropertyType)) return;
-    if (const auto value = wanted_.value(wanted); !(value.value == running_.value(node).value)) {
+    if (const auto value = wanted_.value(wanted);
+        !(value.value == running_.value(node).value) && !space::isConditionState(wanted_, wanted)) {
       running_.setValue(node, value);
       changed_.insert(node);
     }

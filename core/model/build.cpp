@@ -1,5 +1,6 @@
 #include "core/model/build.hpp"
 
+#include "core/model/alarms.hpp"
 #include "core/model/data_types.hpp"
 #include "core/model/draft.hpp"
 #include "core/model/initial_value.hpp"
@@ -26,8 +27,8 @@ using space::Space;
 namespace {
 
 /// Entries of an object or variable that are no children of it.
-constexpr std::string_view kChildWords[] = {"is",      "about",  "called",     "access", "in",      "was",
-                                            "node-id", "refers", "implements", "starts", "extends", "by"};
+constexpr std::string_view kChildWords[] = {"is",     "about",      "called", "access",  "in", "was",   "node-id",
+                                            "refers", "implements", "starts", "extends", "by", "alarms"};
 
 bool isChildWord(std::string_view key) { return std::ranges::find(kChildWords, key) != std::end(kChildWords); }
 
@@ -71,6 +72,7 @@ class Builder {
         for (const Entry& view : views->entries) links_.addView(view);
     }
     links_.addAll();
+    alarms_.connect();
     for (const NodeIndex machine : machines_)
       if (space_.exists(machine)) enterFirstState(space_, machine);
     if (anyObjects) warnOfUnused();
@@ -240,7 +242,11 @@ class Builder {
     if (addTypeNode(type, supertype, entry) == kNoNode) return;
     implement(type.node, entry, true);
     for (const Entry& child : entry.entries)
-      if (!isTypeWord(child.key.text)) addChildren(type.node, child, true);
+      if (!isTypeWord(child.key.text) && child.key.text != "alarms") addChildren(type.node, child, true);
+    if (const Entry* alarms = entry.find("alarms")) {
+      alarms_.add(type.node, *alarms, true);
+      alarms_.connectInputs();
+    }
     if (entry.find("states") || entry.find("transitions")) {
       if (space_.isSubtype(type.node, id::FiniteStateMachineType))
         addStates(draft_, type.node, entry);
@@ -324,12 +330,6 @@ class Builder {
     addChildren(parent, entry, false);
   }
 
-  Location below(NodeIndex parent, const std::string& name) const {
-    const Location above = draft_.locationOf(parent);
-    // What stands below a node of another model begins a path of its own.
-    return above.ns == draft_.source->ns ? above.in(name) : Location{draft_.source->ns, name};
-  }
-
   /// Adds what one entry describes below `parent`: a method, or a node for each name that its key stands for.
   void addChildren(NodeIndex parent, const Entry& entry, bool inType) {
     if (auto signature = parseSignature(entry.key, findings_)) return addMethod(parent, entry, *signature, inType);
@@ -366,7 +366,7 @@ class Builder {
         continue;
       }
       child.name = name;
-      child.here = below(parent, was ? was->text : name);
+      child.here = draft_.below(parent, was ? was->text : name);
       addChild(child);
     }
   }
@@ -395,6 +395,7 @@ class Builder {
       }
       for (const Entry& below : child.entry.entries)
         if (!isChildWord(below.key.text)) addChildren(node, below, child.inType);
+      if (const Entry* alarms = child.entry.find("alarms")) alarms_.add(node, *alarms, child.inType);
       links_.remember(node, child.entry);
     }
     draft_.access = accessAbove;
@@ -497,9 +498,10 @@ class Builder {
   bool adjust(NodeIndex node, const Child& child) {
     const Spec& spec = child.spec;
     if (space_.nodeClass(node) != NodeClass::Variable) {
-      if (spec.saysMoreThanType())
-        error(child.place(), fmt::format("'{}' is no variable: it has no value", child.here.path));
-      return !spec.saysMoreThanType();
+      const bool saysMore = spec.isNotifier ? spec.words.size() > 1 : spec.saysMoreThanType();
+      if (saysMore) error(child.place(), fmt::format("'{}' is no variable: it has no value", child.here.path));
+      if (spec.isNotifier) space_.setEventNotifier(node);
+      return !saysMore;
     }
     setAccess(space_.traits(node), spec);
     addFacts(node, spec, child.place(), child.inType);
@@ -559,6 +561,7 @@ class Builder {
   NodeIndex addObject(const Child& child, NodeIndex type) {
     NewNode node;
     node.nodeClass = NodeClass::Object;
+    node.eventNotifier = child.spec.isNotifier ? EventNotifierType::SubscribeToEvents : 0;
     const NodeIndex added = addNode(child, std::move(node));
     if (added == kNoNode) return added;
     space_.refer(added, id::HasTypeDefinition, type);
@@ -741,7 +744,7 @@ class Builder {
     const bool isOptional = name.text.ends_with('?');
     if (isOptional) name = name.part(0, name.text.size() - 1);
     const Text* was = entry.textOf("was");
-    const Child child{entry, parent,  name.text, below(parent, was ? was->text : name.text),
+    const Child child{entry, parent,  name.text, draft_.below(parent, was ? was->text : name.text),
                       {},    nullptr, inType,    isOptional ? id::ModellingRule_Optional : id::ModellingRule_Mandatory};
     if (const NodeIndex there = draft_.child(parent, name.text); there != kNoNode) {
       const Place* first = draft_.placeOf(there);
@@ -810,6 +813,7 @@ class Builder {
   space::Declarations declarations_;  // of types that are built
   std::deque<Source> sources_;
   Links links_{draft_};
+  Alarms alarms_{draft_, declarations_};
   std::vector<NodeIndex> machines_;  // objects that may be state machines
 };
 

@@ -1,6 +1,7 @@
 #include "core/model/difference.hpp"
 
 #include "core/space/attributes.hpp"
+#include "core/space/conditions.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -160,7 +161,7 @@ class Comparison {
     const bool isProperty = type != kNoNode && after_.nodeId(type).is(id::PropertyType);
     if (!isProperty && !options_.initialValues) return;
     const DataValue oldValue = before_.value(before), newValue = after_.value(after);
-    if (!(oldValue.value == newValue.value))
+    if (!(oldValue.value == newValue.value) && !space::isConditionState(after_, after))
       differ(isProperty ? Effect::Seen : Effect::None, after, isProperty ? "value" : "initial value",
              format(oldValue.value), format(newValue.value));
   }

@@ -203,6 +203,11 @@ Location Draft::locationOf(NodeIndex node) const {
   return {id.namespaceIndex(), id.type() == IdentifierType::String ? std::string(id.octets().view()) : id.text()};
 }
 
+Location Draft::below(NodeIndex parent, const std::string& name) const {
+  const Location above = locationOf(parent);
+  return above.ns == source->ns ? above.in(name) : Location{source->ns, name};
+}
+
 NodeIndex Draft::child(NodeIndex parent, std::string_view name) {
   const auto references = space.references(parent);
   const NodeIndex hierarchical = space.at(id::HierarchicalReferences);

@@ -85,6 +85,8 @@ class Draft {
   /// Takes a node away with all that is below it.
   void removeTree(space::NodeIndex node);
   Location locationOf(space::NodeIndex node) const;
+  /// Where a child of this name goes. What stands below a node of another model begins a path of its own.
+  Location below(space::NodeIndex parent, const std::string& name) const;
   /// A node whose children's ids don't begin with its own.
   void setLocation(space::NodeIndex node, Location location) { locations_[node] = std::move(location); }
   /// The child of this browse name in whatever namespace, or kNoNode.

@@ -1,8 +1,10 @@
 #include "core/model/language_writer.hpp"
 
 #include "core/model/access_rules.hpp"
+#include "core/model/alarm_words.hpp"
 #include "core/model/data_types.hpp"
 #include "core/space/attributes.hpp"
+#include "core/space/conditions.hpp"
 #include "core/space/type_catalog.hpp"
 #include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
@@ -47,6 +49,7 @@ class LanguageWriter {
       : space_(space), ns_(ns), units_(units), catalog_(space::typeCatalog(space)) {
     hierarchical_ = space.at(id::HierarchicalReferences);
     collectTypeNames();
+    collectAlarms();
   }
 
   std::string run() {
@@ -234,6 +237,7 @@ class LanguageWriter {
       if (!value.isNull()) writeStarts(type, value, 2);
     }
     writeRefers(type, 2);
+    writeAlarms(type, chainFrom(super), 2);
     writeChildren(type, chainFrom(super), 2);
     if (out_.size() == before) {  // a type that says nothing of its own
       out_.pop_back();
@@ -291,7 +295,7 @@ class LanguageWriter {
   bool isWrittenBelow(NodeIndex parent, const space::Reference& reference) const {
     const NodeIndex child = reference.target();
     return reference.isForward() && isOurs(child) && space_.isSubtype(reference.type(), hierarchical_) &&
-           space_.parent(child) == parent &&
+           !space_.isSubtype(reference.type(), id::HasEventSource) && space_.parent(child) == parent &&
            (space_.nodeClass(child) == NodeClass::Object || space_.nodeClass(child) == NodeClass::Variable ||
             space_.nodeClass(child) == NodeClass::Method);
   }
@@ -303,7 +307,7 @@ class LanguageWriter {
   }
   void writeChildren(NodeIndex node, const Models& models, int depth) {
     for (const auto& reference : space_.references(node)) {
-      if (!isWrittenBelow(node, reference)) continue;
+      if (!isWrittenBelow(node, reference) || alarms_.contains(reference.target())) continue;
       const NodeIndex child = reference.target();
       enter(node, child);
       if (isSaidAbove(node, child)) continue;
@@ -393,6 +397,7 @@ class LanguageWriter {
     writeRefers(node, depth + 1);
     Models below = chainFrom(space_.typeDefinition(node));
     if (isCopy) below.insert(below.begin(), declaration);
+    writeAlarms(node, below, depth + 1);
     writeChildren(node, below, depth + 1);
     finish(start, afterKey, depth, key + (endsInQuestion ? "?" : ""), spec,
            isCopy && isMandatory(declaration) && !isOverride);
@@ -419,9 +424,9 @@ class LanguageWriter {
   }
 
   static bool isReservedWord(const std::string& key) {
-    static const std::set<std::string> all = {"is",       "about",   "called",     "access", "in",         "was",
-                                              "node-id",  "refers",  "implements", "starts", "extends",    "by",
-                                              "abstract", "inverse", "symmetric",  "states", "transitions"};
+    static const std::set<std::string> all = {
+        "is",     "about",   "called", "access", "in",       "was",     "node-id",   "refers", "implements",
+        "starts", "extends", "by",     "alarms", "abstract", "inverse", "symmetric", "states", "transitions"};
     return all.contains(key);
   }
   bool isMandatory(NodeIndex declaration) const { return ruleOf(declaration) == "Mandatory"; }
@@ -505,9 +510,9 @@ class LanguageWriter {
       if (definition != kNoNode && !space_.nodeId(definition).is(id::BaseObjectType)) out = typeName(definition);
       const NodeIndex by = parentReference(node, parent);
       const bool isAddIn = by != kNoNode && space_.nodeId(by).is(id::HasAddIn);
-      const bool isStatic = inType && rule.empty();
-      if (out.empty() && (isAddIn || isStatic)) out = "BaseObjectType";
-      return out + (isAddIn ? " addin" : "") + (isStatic ? " static" : "");
+      const bool isStatic = inType && rule.empty(), isNotifier = isNotifierOfItsOwn(node);
+      if (out.empty() && (isAddIn || isStatic || isNotifier)) out = "BaseObjectType";
+      return out + (isNotifier ? " notifier" : "") + (isAddIn ? " addin" : "") + (isStatic ? " static" : "");
     }
     const bool isProperty = definition != kNoNode && space_.nodeId(definition).is(id::PropertyType);
     const std::string facts = factWords(node);
@@ -534,8 +539,13 @@ class LanguageWriter {
     return propertyText(node, "ValuePrecision").empty() ? id::BaseDataVariableType : id::DataItemType;
   }
 
+  bool isNotifierOfItsOwn(NodeIndex node) const {
+    return space_.eventNotifier(node) && !impliedNotifiers_.contains(node);
+  }
+
   /// What a copy has otherwise than what it was copied from.
   std::string changedWords(NodeIndex node, NodeIndex model) const {
+    if (isNotifierOfItsOwn(node) && !space_.eventNotifier(model)) return "notifier";
     if (space_.nodeClass(node) != NodeClass::Variable) return {};
     std::string out;
     const auto own = space::rangeProperty(space_, node, "EURange"),
@@ -680,6 +690,99 @@ class LanguageWriter {
       }
   }
 
+  // Alarms
+  /// Which objects `alarms:` can say, and what follows from that without being written.
+  void collectAlarms() {
+    for (NodeIndex node = 0; node < space_.rows(); ++node) {
+      if (!isOurs(node) || space_.nodeClass(node) != NodeClass::Object || !space::isCondition(space_, node)) continue;
+      auto said = alarmWordsOf(space_, node);
+      if (!said || !isPlainAlarm(node)) continue;
+      alarms_.emplace(node, std::move(*said));
+      if (space::isInType(space_, node)) continue;
+      const auto implied = space::alarmLinks(space_, node);
+      impliedLinks_.insert(implied.links.begin(), implied.links.end());
+      impliedNotifiers_.insert(implied.notifiers.begin(), implied.notifiers.end());
+    }
+  }
+  /// Whether all that it has is what its words make.
+  bool isPlainAlarm(NodeIndex alarm) const {
+    static const std::set<std::string_view> said = {
+        "HighHighLimit", "HighLimit",      "LowLimit",       "LowLowLimit",      "HighHighDeadband",
+        "HighDeadband",  "LowDeadband",    "LowLowDeadband", "SeverityHighHigh", "SeverityHigh",
+        "SeverityLow",   "SeverityLowLow", "OnDelay",        "OffDelay",         "ConfirmedState",
+        "Confirm",       "HighHighState",  "HighState",      "LowState",         "LowLowState"};
+    const auto type = space_.typeDefinition(alarm);
+    for (const auto& reference : space_.references(alarm)) {
+      if (!reference.isForward() || !space_.isSubtype(reference.type(), hierarchical_)) continue;
+      const NodeIndex child = reference.target();
+      const auto name = space_.name(child);
+      const bool isOwn = space_.browseName(child).namespaceIndex != 0;
+      if (isOwn ? name != space::kActiveValue && name != space::kNormalValue && name != space::kActiveMessage
+                : !said.contains(name) && !isMandatoryIn(type, child))
+        return false;
+    }
+    return true;
+  }
+  bool isMandatoryIn(NodeIndex type, NodeIndex child) const {
+    const NodeIndex declaration = declarationOf(child, chainFrom(type));
+    return declaration != kNoNode && isMandatory(declaration);
+  }
+  void writeAlarms(NodeIndex owner, const Models& models, int depth) {
+    bool isFirst = true;
+    for (const auto& reference : space_.references(owner)) {
+      if (!isWrittenBelow(owner, reference) || !alarms_.contains(reference.target())) continue;
+      const NodeIndex alarm = reference.target();
+      enterTree(owner, alarm);
+      const NodeIndex declaration = declarationOf(alarm, models);
+      const bool isCopy = declaration != kNoNode && !isType(space_.nodeClass(owner));
+      AlarmWords said = alarms_.at(alarm);
+      if (isCopy)
+        if (const auto above = alarmWordsOf(space_, declaration)) said = changed(said, *above);
+      const std::string words = text(said);
+      const auto before = out_.size();
+      if (isFirst) line(depth, "alarms:");
+      const auto start = out_.size();
+      const bool isOptional = isInType(alarm) && ruleOf(alarm) == "Optional";
+      const std::string key = scalar(name(alarm) + (isOptional ? "?" : ""));
+      line(depth + 1, fmt::format("{}:{}", key, words.empty() ? "" : " " + words));
+      const auto afterKey = out_.size();
+      describe(alarm, depth + 2, isCopy ? declaration : kNoNode);
+      const Variant message = ownText(alarm);
+      if (!message.isNull() && !(isCopy && ownText(declaration) == message))
+        writeTexts(depth + 2, "message", *message.get<LocalizedText>(), nullptr);
+      finish(start, afterKey, depth + 1, key, words, isCopy && isMandatory(declaration));
+      if (out_.size() == start) out_.resize(before);  // it says nothing, and neither does the line above
+      isFirst &= out_.size() == before;
+    }
+  }
+  Variant ownText(NodeIndex alarm) const {
+    const NodeIndex message = space::ownProperty(space_, alarm, space::kActiveMessage);
+    return message == kNoNode || !space_.value(message).value.get<LocalizedText>() ? Variant()
+                                                                                   : space_.value(message).value;
+  }
+  /// What an alarm says otherwise than the one that its type declares.
+  static AlarmWords changed(const AlarmWords& own, const AlarmWords& above) {
+    AlarmWords out;
+    for (std::size_t i = 0; i < kLimitLevels; ++i)
+      if (own.limits[i] != above.limits[i]) out.limits[i] = own.limits[i];
+    if (own.deadband != above.deadband) out.deadband = own.deadband;
+    if (own.onDelay != above.onDelay || own.offDelay != above.offDelay) {
+      out.onDelay = own.onDelay;
+      out.offDelay = own.offDelay;
+    }
+    if (own.severity != above.severity || own.outermost != above.outermost) {
+      out.severity = own.severity;
+      out.outermost = own.outermost;
+    }
+    out.isConfirmed = own.isConfirmed && !above.isConfirmed;
+    return out;
+  }
+  void enterTree(NodeIndex parent, NodeIndex node) {
+    enter(parent, node);
+    for (const auto& reference : space_.references(node))
+      if (isWrittenBelow(node, reference)) enterTree(node, reference.target());
+  }
+
   // References
   /// References beside those that the tree and types make.
   void writeRefers(NodeIndex node, int depth) {
@@ -691,13 +794,13 @@ class LanguageWriter {
       if (!reference.isForward()) {
         // Each reference is told once: at its source, or by the model that came later.
         if (space_.nodeId(target).namespaceIndex() >= ns_ || space_.parent(node) == target) continue;
-        if (!isReferrable(type)) continue;
+        if (!isReferrable(type) || impliedLinks_.contains({target, reference.type(), node})) continue;
       } else {
         if (type.is(id::HasInterface)) {
           interfaces.push_back(typeName(target));
           continue;
         }
-        if (!isReferrable(type)) continue;
+        if (!isReferrable(type) || impliedLinks_.contains({node, reference.type(), target})) continue;
         const auto ns = space_.nodeId(target).namespaceIndex();
         if (ns == 1 || ns > ns_) continue;  // what comes and goes with the service, and what a later model tells
         if (space_.isSubtype(reference.type(), hierarchical_) && space_.parent(target) == node) continue;
@@ -757,6 +860,9 @@ class LanguageWriter {
   NodeIndex hierarchical_ = kNoNode;
   std::map<std::string, std::set<std::uint16_t>> namespacesOf_;  // by a type's name
   std::map<std::uint16_t, std::string> prefixes_;
+  std::unordered_map<NodeIndex, AlarmWords> alarms_;  // those that words can say
+  std::set<space::AlarmLinks::Link> impliedLinks_;
+  std::set<NodeIndex> impliedNotifiers_;
   std::unordered_map<NodeIndex, std::string> paths_;  // those from which the language makes ids
   std::vector<std::pair<std::string, std::string>> ids_;
   std::string out_;

@@ -1,6 +1,8 @@
 #include "core/model/outline.hpp"
 
+#include "core/model/alarm_words.hpp"
 #include "core/space/attributes.hpp"
+#include "core/space/conditions.hpp"
 #include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
 
@@ -136,6 +138,9 @@ NodeFacts factsOf(const Space& space, NodeIndex node, const TypeCatalog* types) 
   facts.about = space.description(node).text.str();
   const auto nodeClass = space.nodeClass(node);
   if (nodeClass == NodeClass::Object) facts.type = typeText(space, node);
+  if (const auto alarm =
+          nodeClass == NodeClass::Object && space::isCondition(space, node) ? alarmWordsOf(space, node) : std::nullopt)
+    facts.type = text(*alarm);
   if (nodeClass == NodeClass::Method) facts.type = signatureText(space, node).substr(facts.name.size());
   if (nodeClass != NodeClass::Variable && nodeClass != NodeClass::VariableType) return facts;
   facts.type = typeText(space, node);
@@ -182,11 +187,14 @@ std::string signatureText(const Space& space, NodeIndex method) {
 
 std::vector<NodeIndex> membersOf(const Space& space, NodeIndex node) {
   std::vector<NodeIndex> out;
+  // The dozens of fields that a condition has are the standard's.
+  if (space.nodeClass(node) == NodeClass::Object && space::isCondition(space, node)) return out;
   const NodeIndex hierarchical = space.at(id::HierarchicalReferences);
   for (const auto& reference : space.references(node)) {
     const NodeIndex child = reference.target();
     if (!reference.isForward() || isType(space.nodeClass(child)) || !space.isSubtype(reference.type(), hierarchical) ||
-        isFactOf(space, node, child) || std::ranges::find(out, child) != out.end())
+        space.isSubtype(reference.type(), id::HasEventSource) || isFactOf(space, node, child) ||
+        std::ranges::find(out, child) != out.end())
       continue;
     // What every server has is no part of a model.
     if (space.nodeId(child).namespaceIndex() < 2 && space.nodeId(node).is(id::ObjectsFolder)) continue;

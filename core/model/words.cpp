@@ -12,7 +12,7 @@ namespace zunth::model {
 namespace {
 
 const std::vector<std::string> kFlags = {"writable", "readonly", "unreadable", "property",
-                                         "history",  "addin",    "static"};
+                                         "history",  "addin",    "static",     "notifier"};
 const std::vector<std::string> kArguments = {"of", "instrument", "precision", "every",
                                              "status"};  // a word follows each
 
@@ -114,6 +114,8 @@ class SpecParser {
       spec_.isWritable = true;
     else if (word.text == "readonly")
       spec_.isReadOnly = true;
+    else if (word.text == "notifier")
+      spec_.isNotifier = true;
     else if (word.text == "static")
       spec_.isStatic = true;
     else if (word.text == "unreadable")

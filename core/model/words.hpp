@@ -27,6 +27,7 @@ struct Spec {
   std::optional<Text> initial;         // after '='
   bool isWritable = false, isReadOnly = false, isReadable = true, isHistorized = false;
   bool isProperty = false, isAddIn = false;
+  bool isNotifier = false;  // an object whose events clients can hear
   bool isStatic = false;    // of the type alone: instances don't have it
   std::vector<Text> words;  // those after the type, for telling where they don't fit
 

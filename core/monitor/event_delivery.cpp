@@ -30,6 +30,19 @@ std::vector<NodeIndex> EventDelivery::notifiersOf(NodeIndex source) const {
   return out;
 }
 
+void EventDelivery::raiseTo(Subscription& subscription, std::optional<std::uint32_t> onlyItem, const Event& event,
+                            bool isForAll) {
+  const auto notifiers = notifiersOf(event.node());
+  for (const auto& [id, item] : subscription.items()) {
+    if (!item->takesEvents() || item->mode() == MonitoringMode::Disabled || (onlyItem && *onlyItem != id)) continue;
+    if (!isForAll && (std::ranges::find(notifiers, item->node()) == notifiers.end() ||
+                      !item->settings().events->wants(space_, event)))
+      continue;
+    item->event(item->settings().events->select(space_, event));
+    subscription.itemQueued(*item);
+  }
+}
+
 void EventDelivery::raise(const Event& event) {
   if (watchers_.empty()) return;
   for (const NodeIndex notifier : notifiersOf(event.node())) {

@@ -29,9 +29,8 @@ void Sampling::remove(MonitoredItem& item) {
   const auto found = watchers_.find(item.node());
   if (found == watchers_.end()) return;
   std::erase(found->second, &item);
-  if (!found->second.empty()) return;
-  watchers_.erase(found);
   if (item.attribute() == AttributeId::Value && space_.exists(item.node())) space_.watch(item.node(), false);
+  if (found->second.empty()) watchers_.erase(found);
 }
 
 void Sampling::nodeRemoved(NodeIndex node, DateTime wallClock) {

@@ -117,6 +117,7 @@ Result<NodeIndex> Space::add(NewNode node) {
   if (ids_[row].is(id::HasSubtype)) hasSubtype_ = row;
   if (ids_[row].is(id::HasTypeDefinition)) hasTypeDefinition_ = row;
   if (ids_[row].is(id::HierarchicalReferences)) hierarchical_ = row;
+  if (ids_[row].is(id::HasEventSource)) hasEventSource_ = row;
   return row;
 }
 
@@ -174,7 +175,7 @@ void Space::remove(NodeIndex node) {
   if (hasValue(classes_[node])) {
     auto& variable = variables_[payloads_[node]];
     variable.cell.write(DataValue(status::BadNodeIdUnknown));
-    variable.watched = false;
+    variable.watchers = 0;
     dropSource(variable.source);
     freeVariables_.push_back(payloads_[node]);
   }
@@ -198,7 +199,8 @@ NodeIndex Space::child(NodeIndex parent, const QualifiedName& name, StandardId t
 
 NodeIndex Space::parent(NodeIndex node) const {
   for (const Reference& reference : references(node))
-    if (!reference.isForward() && reference.type() != hasTypeDefinition_ && isSubtype(reference.type(), hierarchical_))
+    if (!reference.isForward() && reference.type() != hasTypeDefinition_ &&
+        isSubtype(reference.type(), hierarchical_) && !isSubtype(reference.type(), hasEventSource_))
       return reference.target();
   return kNoNode;
 }
@@ -276,8 +278,9 @@ DataValue Space::value(NodeIndex variable) const {
 
 void Space::setValue(NodeIndex variable, DataValue value) {
   auto& row = variables_[payloads_[variable]];
-  if (row.watched && listener_) listener_(variable, value);
-  row.cell.write(std::move(value));
+  if (!row.watchers || !listener_) return row.cell.write(std::move(value));
+  row.cell.write(value);
+  listener_(variable, value);
 }
 
 void Space::setSource(NodeIndex variable, std::function<DataValue()> source) {

@@ -102,7 +102,7 @@ class Space {
   /// The first forward target by this type or a subtype that has this browse name.
   NodeIndex child(NodeIndex parent, const ua::QualifiedName& name,
                   ua::StandardId type = ua::id::HierarchicalReferences) const;
-  /// The hierarchical parent, or kNoNode.
+  /// The hierarchical parent, or kNoNode. References that events go by make none.
   NodeIndex parent(NodeIndex node) const;
   /// "Hatchery/Intake/DF1/pressure": browse names from Objects, or the NodeId when it isn't below Objects.
   std::string path(NodeIndex node) const;
@@ -137,6 +137,7 @@ class Space {
   bool isExecutable(NodeIndex node) const { return !(flags_[node] & kNotExecutable); }
   bool containsNoLoops(NodeIndex node) const { return flags_[node] & kNoLoops; }
   std::uint8_t eventNotifier(NodeIndex node) const { return flags_[node] & kSubscribes ? 1 : 0; }
+  void setEventNotifier(NodeIndex node) { flags_[node] |= kSubscribes; }
   /// Of a variable or variable type; the node must be one.
   const ValueTraits& traits(NodeIndex node) const { return variables_[payloads_[node]].traits; }
   ValueTraits& traits(NodeIndex node) { return variables_[payloads_[node]].traits; }
@@ -182,11 +183,15 @@ class Space {
   /// Computes the value at each read instead of keeping it, as for the current time.
   void setSource(NodeIndex variable, std::function<ua::DataValue()> source);
   bool hasSource(NodeIndex variable) const { return variables_[payloads_[variable]].source != 0; }
-  /// Called for every setValue() of a watched variable, on the caller's thread.
+  /// Called after every setValue() of a watched variable, on the caller's thread.
   void setListener(std::function<void(NodeIndex, const ua::DataValue&)> listener) { listener_ = std::move(listener); }
   /// Called before a node is removed.
   void setRemovalListener(std::function<void(NodeIndex)> listener) { removalListener_ = std::move(listener); }
-  void watch(NodeIndex variable, bool on) { variables_[payloads_[variable]].watched = on; }
+  /// Counts: a variable is watched until everybody who began to has ended it.
+  void watch(NodeIndex variable, bool on) {
+    auto& watchers = variables_[payloads_[variable]].watchers;
+    on ? ++watchers : --watchers;
+  }
 
  private:
   static constexpr std::uint8_t kAbstract = 1, kSymmetric = 2, kSubscribes = 4, kNotExecutable = 8, kNoLoops = 16,
@@ -197,7 +202,7 @@ class Space {
     ValueTraits traits;
     ValueCell cell;
     std::uint32_t source = 0;  // 1 + index into sources_
-    bool watched = false;
+    std::uint32_t watchers = 0;
   };
 
   std::vector<ua::String> namespaces_;
@@ -225,7 +230,7 @@ class Space {
   std::vector<NodeIndex> freeRows_;
   std::vector<std::uint32_t> freeVariables_, freeSources_;
   std::size_t count_ = 0;
-  NodeIndex hasSubtype_ = kNoNode, hasTypeDefinition_ = kNoNode, hierarchical_ = kNoNode;
+  NodeIndex hasSubtype_ = kNoNode, hasTypeDefinition_ = kNoNode, hierarchical_ = kNoNode, hasEventSource_ = kNoNode;
 };
 
 }  // namespace zunth::space

@@ -142,6 +142,7 @@ void RunningSite::apply() {
     told["removed"] = applied.removed;
     told["changed"] = applied.changed;
     server_->showModels();
+    server_->bindAlarms();
     server_->announcer().modelChanged(std::move(applied.changes));
     server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
     listener_->served();

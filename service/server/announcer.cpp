@@ -59,12 +59,16 @@ Announcer::Announcer(space::Space& space, monitor::EventDelivery& delivery, std:
       audits_(audits),
       eventIdStart_(randomNumber()) {}
 
+ByteString Announcer::newEventId() {
+  const std::uint64_t eventId[2] = {eventIdStart_, ++lastEvent_};
+  return ByteString(eventId, sizeof eventId);
+}
+
 Event Announcer::make(StandardId type, std::uint16_t severity, std::string message, space::NodeIndex source) {
   if (source == kNoNode) source = space_.at(id::Server);
   Event event(space_.at(type), source);
-  const std::uint64_t eventId[2] = {eventIdStart_, ++lastEvent_};
   const DateTime now = wallClock_();
-  event.set("EventId", ByteString(eventId, sizeof eventId))
+  event.set("EventId", newEventId())
       .set("EventType", NodeId(type))
       .set("SourceNode", space_.nodeId(source))
       .set("SourceName", space_.displayName(source).text)

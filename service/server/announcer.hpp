@@ -17,6 +17,8 @@ class Announcer {
   monitor::Event make(ua::StandardId type, std::uint16_t severity, std::string message,
                       space::NodeIndex source = space::kNoNode);
   void raise(const monitor::Event& event) { delivery_.raise(event); }
+  /// An id that no other event has.
+  ua::ByteString newEventId();
   /// Gets a record of everything that is audited, whether or not somebody listens to events.
   void setAuditLog(std::function<void(const AuditRecord&)> log) { log_ = std::move(log); }
   /// Whether audit events are made at all, as the Auditing property says.

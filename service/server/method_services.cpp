@@ -115,6 +115,9 @@ Result<void> Server::call(const CallRequest& request, Context& context) {
       finish((this->*own->second)(one.inputArguments, context));
     else if (const auto known = sessionMethods_.find(*method); known != sessionMethods_.end())
       finish(known->second(one.inputArguments, context.session->sessionId));
+    else if (const auto& user = context.session->user.name;
+             const auto answer = alarms_.call(*method, one.inputArguments, user.empty() ? String("Anonymous") : user))
+      finish({{answer->code, answer->cause, {}}, {}});
     else if (const auto handler = callHandlers_.find(*method); handler != callHandlers_.end())
       handler->second(one.inputArguments, finish);
     else

@@ -23,12 +23,16 @@ Server::Server(space::Space& space, Settings settings, Clock clock)
       sampling_(space),
       events_(space),
       announcer_(space, events_, clock_.wallClock, settings_.auditing),
+      alarms_(space, {clock_.now, clock_.wallClock, [this] { return announcer_.newEventId(); },
+                      [this](const monitor::Event& event) { events_.raise(event); }}),
       directory_(startTime_) {
   fillServerObject();
   space_.setListener([this](space::NodeIndex node, const DataValue& value) {
     sampling_.valueChanged(node, value, clock_.now(), clock_.wallClock());
+    alarms_.valueChanged(node);
   });
   space_.setRemovalListener([this](space::NodeIndex node) { nodeRemoved(node); });
+  alarms_.bind();
 }
 
 Server::~Server() {
@@ -37,6 +41,7 @@ Server::~Server() {
 }
 
 void Server::nodeRemoved(space::NodeIndex node) {
+  alarms_.nodeRemoved(node);
   if (removalHandler_ && writeHandlers_.contains(node)) removalHandler_(node);
   sampling_.nodeRemoved(node, clock_.wallClock());
   events_.nodeRemoved(node);
@@ -166,6 +171,7 @@ void Server::keepOutstanding(const Context& context, std::shared_ptr<Outstanding
 void Server::tick() {
   const Instant now = clock_.now();
   sampling_.tick(now, clock_.wallClock());
+  alarms_.tick();
   std::erase_if(waiting_, [now](Waiting& waiting) {
     const auto answer = waiting.answer.lock();
     if (answer && waiting.giveUpAt <= now)
@@ -189,7 +195,7 @@ void Server::tick() {
 }
 
 Instant Server::nextDue() const {
-  Instant due = sampling_.nextDue();
+  Instant due = std::min(sampling_.nextDue(), alarms_.nextDue());
   for (const auto& waiting : waiting_) due = std::min(due, waiting.giveUpAt);
   for (const auto& [id, orphan] : orphans_) due = std::min(due, orphan.subscription->cycleDue());
   for (const auto& [token, session] : sessions_) {

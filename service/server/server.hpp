@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/alarm/alarms.hpp"
 #include "core/monitor/event_delivery.hpp"
 #include "core/monitor/sampling.hpp"
 #include "core/space/space.hpp"
@@ -166,6 +167,8 @@ class Server {
   space::Space& space() { return space_; }
   const Settings& settings() const { return settings_; }
   Announcer& announcer() { return announcer_; }
+  /// Finds the alarms of the space; again when models changed.
+  void bindAlarms() { alarms_.bind(); }
   /// Shows clients what the space's models say of their namespaces and languages; again when models changed.
   void showModels();
   std::size_t sessionCount() const { return sessions_.size(); }
@@ -274,6 +277,8 @@ class Server {
   CallOutcome resendData(const std::vector<ua::Variant>& inputs, Context& context);
   CallOutcome setSubscriptionDurable(const std::vector<ua::Variant>& inputs, Context& context);
   CallOutcome requestServerStateChange(const std::vector<ua::Variant>& inputs, Context& context);
+  /// Part 9, 5.5.7 and 5.5.8: tells one subscription again of all conditions that are of interest.
+  CallOutcome conditionRefresh(const std::vector<ua::Variant>& inputs, Context& context);
   ua::Result<monitor::Subscription*> ownSubscription(const ua::Variant& id, Context& context) const;
 
   // Subscriptions: subscription_services.cpp, monitored_item_services.cpp
@@ -344,6 +349,7 @@ class Server {
   monitor::Sampling sampling_;
   monitor::EventDelivery events_;
   Announcer announcer_;
+  alarm::Alarms alarms_;
   ServerDirectory directory_;
   std::unordered_map<ua::NodeId, std::unique_ptr<Session>> sessions_;  // by token
   std::map<std::uint32_t, Orphan> orphans_;                            // subscriptions whose session ended

@@ -37,6 +37,29 @@ CallOutcome Server::getMonitoredItems(const std::vector<Variant>& inputs, Contex
   return out;
 }
 
+CallOutcome Server::conditionRefresh(const std::vector<Variant>& inputs, Context& context) {
+  auto subscription = ownSubscription(inputs[0], context);
+  if (!subscription) return refused(subscription.error());
+  std::optional<std::uint32_t> item;
+  if (inputs.size() > 1) {
+    item = *inputs[1].get<std::uint32_t>();
+    const auto found = (*subscription)->items().find(*item);
+    if (found == (*subscription)->items().end() || !found->second->takesEvents())
+      return refused({status::BadMonitoredItemIdInvalid,
+                      fmt::format("the subscription has no item {} that takes events", *item),
+                      {}});
+  }
+  constexpr std::uint16_t kQuiet = 100;
+  const auto tell = [&](const monitor::Event& event, bool isForAll) {
+    events_.raiseTo(**subscription, item, event, isForAll);
+  };
+  // Between both marks a client takes what it hears for how things stand, and not for news.
+  tell(announcer_.make(id::RefreshStartEventType, kQuiet, "the conditions follow as they stand"), true);
+  for (const auto& event : alarms_.retained()) tell(event, false);
+  tell(announcer_.make(id::RefreshEndEventType, kQuiet, "these are the conditions"), true);
+  return {};
+}
+
 /// Part 5, 9.2.
 CallOutcome Server::resendData(const std::vector<Variant>& inputs, Context& context) {
   auto subscription = ownSubscription(inputs[0], context);

@@ -59,6 +59,8 @@ void Server::fillServerObject() {
   showModels();
 
   serverMethods_[space_.at(id::Server_GetMonitoredItems)] = &Server::getMonitoredItems;
+  for (const auto refresh : {id::ConditionType_ConditionRefresh, id::ConditionType_ConditionRefresh2})
+    serverMethods_[space_.at(refresh)] = &Server::conditionRefresh;
   serverMethods_[space_.at(id::Server_ResendData)] = &Server::resendData;
   serverMethods_[space_.at(id::Server_SetSubscriptionDurable)] = &Server::setSubscriptionDurable;
   serverMethods_[space_.at(id::Server_RequestServerStateChange)] = &Server::requestServerStateChange;

@@ -13,9 +13,116 @@ struct Mistake {
 };
 
 // clang-format off
-// clang-format off
-// clang-format off
 const Mistake kMistakes[] = {
+    {"an alarm of no kind",
+     "objects:\n"
+     "  P1:\n"
+     "    flow: Double L/min 0..90\n"
+     "    alarms:\n"
+     "      dry: limt flow low 5\n",
+     "model/plant.yaml:6:12: error: there is no kind of alarm 'limt'\n"
+     "    6 |       dry: limt flow low 5\n"
+     "      |            ^^^^\n"
+     "        did you mean 'limit'?\n"},
+    {"an alarm of a variable that isn't there",
+     "objects:\n"
+     "  P1:\n"
+     "    flow: Double L/min 0..90\n"
+     "    alarms:\n"
+     "      dry: limit folw low 5\n",
+     "model/plant.yaml:6:18: error: there is no variable 'folw' to watch\n"
+     "    6 |       dry: limit folw low 5\n"
+     "      |                  ^^^^\n"
+     "        did you mean 'flow'?\n"},
+    {"an alarm without a limit",
+     "objects:\n"
+     "  P1:\n"
+     "    flow: Double L/min 0..90\n"
+     "    alarms:\n"
+     "      dry: limit flow severity 500\n",
+     "model/plant.yaml:6:12: error: the alarm has no limit\n"
+     "    6 |       dry: limit flow severity 500\n"
+     "      |            ^^^^^\n"
+     "        as in: limit pressure high 30 highhigh 38\n"},
+    {"limits the wrong way round",
+     "objects:\n"
+     "  P1:\n"
+     "    flow: Double L/min 0..90\n"
+     "    alarms:\n"
+     "      fast: limit flow high 80 highhigh 70\n",
+     "model/plant.yaml:6:13: error: the limit 'high' is not below the one before it\n"
+     "    6 |       fast: limit flow high 80 highhigh 70\n"
+     "      |             ^^^^^\n"
+     "        they go down from highhigh by high and low to lowlow\n"},
+    {"a severity that is none",
+     "objects:\n"
+     "  P1:\n"
+     "    flow: Double L/min 0..90\n"
+     "    alarms:\n"
+     "      dry: limit flow low 5 severity 2000\n",
+     "model/plant.yaml:6:38: error: '2000' is no severity\n"
+     "    6 |       dry: limit flow low 5 severity 2000\n"
+     "      |                                      ^^^^\n"
+     "        severities go from 1 to 1000\n"},
+    {"a word that no alarm has",
+     "objects:\n"
+     "  P1:\n"
+     "    flow: Double L/min 0..90\n"
+     "    alarms:\n"
+     "      dry: limit flow lo 5\n",
+     "model/plant.yaml:6:23: error: 'lo' means nothing here\n"
+     "    6 |       dry: limit flow lo 5\n"
+     "      |                       ^^\n"
+     "        did you mean 'low'?\n"},
+    {"limits of what is no number",
+     "objects:\n"
+     "  P1:\n"
+     "    on: Boolean\n"
+     "    alarms:\n"
+     "      dry: limit on low 5\n",
+     "model/plant.yaml:6:18: error: 'on' is no number: it has no limits\n"
+     "    6 |       dry: limit on low 5\n"
+     "      |                  ^^\n"
+     "        for states there are discrete and off-normal\n"},
+    {"an alarm at a value that the variable can't have",
+     "objects:\n"
+     "  P1:\n"
+     "    on: Boolean\n"
+     "    alarms:\n"
+     "      dry: discrete on when Clogged\n",
+     "model/plant.yaml:6:29: error: 'Clogged' can't be a value of on: 'Clogged' is no Boolean\n"
+     "    6 |       dry: discrete on when Clogged\n"
+     "      |                             ^^^^^^^\n"
+     "        write true or false\n"},
+    {"an alarm to change that the type doesn't have",
+     "objects:\n"
+     "  P1:\n"
+     "    flow: Double L/min 0..90\n"
+     "    alarms:\n"
+     "      dry: low 5\n",
+     "model/plant.yaml:6:7: error: the type has no alarm 'dry' to change\n"
+     "    6 |       dry: low 5\n"
+     "      |       ^^^\n"
+     "        a new one says what it watches: limit pressure high 30\n"},
+    {"a limit of a variable with a unit and no range",
+     "objects:\n"
+     "  P1:\n"
+     "    flow: Double L/min\n"
+     "    alarms:\n"
+     "      dry: limit flow low 5\n",
+     "model/plant.yaml:6:18: warning: 'flow' has a unit and no range: nobody can tell whether the alarm can come\n"
+     "    6 |       dry: limit flow low 5\n"
+     "      |                  ^^^^\n"
+     "        give the variable a range, as in: Float kPa 0..50\n"},
+    {"a limit that is never reached",
+     "objects:\n"
+     "  P1:\n"
+     "    flow: Double L/min 0..90\n"
+     "    alarms:\n"
+     "      fast: limit flow high 95\n",
+     "model/plant.yaml:6:7: warning: 'flow' is never above 95: its range is 0 to 90\n"
+     "    6 |       fast: limit flow high 95\n"
+     "      |       ^^^^\n"},
     {"a type that is misspelt",
      "types:\n"
      "  Pump:\n"

@@ -156,6 +156,47 @@ std::string readFile(const std::string& name) {
 
 }  // namespace
 
+TEST_CASE("alarms go through both forms, in types and in instances", "[model][roundtrip]") {
+  const auto space = zunth::test::spaceOf(R"(namespace: http://fernhollow.example/alarms
+types:
+  Filter:
+    pressure: Float kPa 0..50
+    speed: Float Hz 0..50
+    goal: Float Hz 0..50 writable
+    mode: FilterMode = Auto
+    running: Boolean Still | Turning
+    alarms:
+      clogged: limit pressure high 30 highhigh 38 deadband 1 severity 400 700 delay 2s 1s
+      drifting: deviation speed from goal high 5 low -5 nonexclusive
+      surging: rate pressure high 2 severity 300
+      stopped: {is: off-normal running normal Turning confirm, message: The screen stands still, about: No flow}
+      off?: discrete mode when Off severity 200
+  FilterMode: enum Off | Auto | Wash
+objects:
+  Plant:
+    Intake:
+      DF1: Filter
+      DF2: {is: Filter, alarms: {clogged: high 25 severity 450, off: severity 300}}
+    "a tank":
+      is: FolderType notifier
+      level: Double m 0..3
+      alarms: {empty: limit level low 0.5}
+    "a horn": BaseObjectType notifier
+)");
+  checkRoundTrips(*space);
+  const std::string text = writeModel(*space, 2);
+  INFO(text);
+  // As they were written, and nothing that follows from them.
+  for (const char* said :
+       {"clogged: limit pressure high 30 highhigh 38 deadband 1 severity 400 700 delay 2s 1s",
+        "drifting: deviation speed from goal high 5 low -5 nonexclusive", "clogged: high 25 severity 450",
+        "off?: discrete mode when Off severity 200", "empty: limit level low 0.5", "message: The screen stands still",
+        "a horn: BaseObjectType notifier"})
+    CHECK(text.find(said) != std::string::npos);
+  for (const char* implied : {"HasCondition", "HasNotifier", "HasEventSource", "InputNode"})
+    CHECK(text.find(implied) == std::string::npos);
+}
+
 TEST_CASE("generated models lose nothing on the way through NodeSet2 and the language", "[model]") {
   for (unsigned seed = 1; seed <= 40; ++seed) {
     const std::string text = Generator(seed).model();

@@ -1,4 +1,5 @@
 // Events from their cause to a client's queue.
+#include "core/model/build.hpp"
 #include "core/space/attributes.hpp"
 
 #include "tests/service/fake_peer.hpp"
@@ -229,4 +230,109 @@ TEST_CASE("changes of the model and of meaning are announced",
   const auto changed = nextEvents(b);
   REQUIRE(changed.size() == 1);
   CHECK(changed[0].eventFields[0] == Variant(NodeId(id::SemanticChangeEventType)));
+}
+
+namespace {
+
+/// Two filters with an alarm each, in a plant and in its intake.
+void addPlant(Bench& b) {
+  model::Findings findings;
+  model::build(b.space,
+               {{"model/m.yaml",
+                 "namespace: http://fernhollow.example/alarms\n"
+                 "objects:\n"
+                 "  Plant:\n"
+                 "    Intake:\n"
+                 "      DF{1,2}:\n"
+                 "        pressure: Double kPa 0..50 = 10 writable\n"
+                 "        alarms: {clogged: limit pressure high 30 severity 700}\n"}},
+               findings);
+  REQUIRE(findings.list().empty());
+  b.server->bindAlarms();
+}
+NodeId plantNode(const std::string& path) { return NodeId(2, String("Plant/Intake/" + path)); }
+
+void write(Bench& b, const std::string& path, double value) {
+  WriteRequest request;
+  request.nodesToWrite.push_back(
+      {plantNode(path), static_cast<std::uint32_t>(AttributeId::Value), {}, DataValue(Variant(value))});
+  REQUIRE(b.call(request)->results[0].isGood());
+}
+StatusCode callMethod(Bench& b, NodeId object, NodeId method, std::vector<Variant> inputs) {
+  CallRequest request;
+  request.methodsToCall.push_back({std::move(object), std::move(method), List<Variant>(std::move(inputs))});
+  return b.call(request)->results[0].statusCode;
+}
+
+EventFilter wantsConditions() {
+  auto filter = wants({"EventId", "Message", "Retain"}, id::ConditionType);
+  SimpleAttributeOperand condition;
+  condition.typeDefinitionId = id::ConditionType;
+  condition.attributeId = static_cast<std::uint32_t>(AttributeId::NodeId);
+  filter.selectClauses.push_back(std::move(condition));
+  SimpleAttributeOperand acked;
+  acked.typeDefinitionId = id::AcknowledgeableConditionType;
+  acked.attributeId = static_cast<std::uint32_t>(AttributeId::Value);
+  acked.browsePath = {{0, "AckedState"}, {0, "Id"}};
+  filter.selectClauses.push_back(std::move(acked));
+  filter.selectClauses.push_back(wants({"EventType"}).selectClauses.front());
+  return filter;
+}
+enum { kEventId, kMessage, kRetain, kCondition, kAcked, kType };
+
+}  // namespace
+
+TEST_CASE("alarms are heard where their objects are, acknowledged by type or instance, and told again on demand",
+          "[events][alarm][cu:A & C Basic][cu:A & C Refresh][cu:A & C Acknowledge]") {
+  Bench b;
+  b.open();
+  addPlant(b);
+  const auto subscription = subscribe(b);
+  const auto severe = [&](const NodeId& node) {
+    return watchEvents(b, subscription, node, ofType(wantsConditions(), id::AlarmConditionType)).statusCode;
+  };
+  CHECK(severe(NodeId(2, String("Plant"))).isGood());
+  write(b, "DF1/pressure", 31);
+  auto events = nextEvents(b);
+  REQUIRE(events.size() == 1);
+  const auto came = events[0].eventFields;
+  CHECK(came[kCondition] == Variant(plantNode("DF1/clogged")));
+  CHECK(came[kRetain] == Variant(true));
+  CHECK(came[kAcked] == Variant(false));
+  CHECK(came[kType] == Variant(NodeId(id::ExclusiveLevelAlarmType)));
+
+  // The method is that of the type or the instance's own (Part 9, 5.7.3).
+  CHECK(callMethod(b, plantNode("DF1/clogged"), id::AcknowledgeableConditionType_Acknowledge,
+                   {Variant(ByteString("no", 2)), Variant(LocalizedText("x"))}) == status::BadEventIdUnknown);
+  CHECK(callMethod(b, plantNode("DF1/clogged"), id::AcknowledgeableConditionType_Acknowledge,
+                   {came[kEventId], Variant(LocalizedText("x"))})
+            .isGood());
+  events = nextEvents(b);
+  REQUIRE(events.size() == 1);
+  CHECK(events[0].eventFields[kAcked] == Variant(true));
+  CHECK(callMethod(b, plantNode("DF1/clogged"), plantNode("DF1/clogged/Acknowledge"),
+                   {events[0].eventFields[kEventId], Variant(LocalizedText())}) ==
+        status::BadConditionBranchAlreadyAcked);
+
+  // Whoever comes later asks how things stand, and hears it between two marks, of what its items hear.
+  const auto late = subscribe(b);
+  CHECK(watchEvents(b, late, id::Server, wantsConditions()).statusCode.isGood());
+  const auto deaf = watchEvents(b, late, NodeId(2, String("Plant/Intake/DF2")), wantsConditions());
+  const auto refresh = [&](StandardId method, std::vector<Variant> inputs) {
+    return callMethod(b, id::ConditionType, method, std::move(inputs));
+  };
+  CHECK(refresh(id::ConditionType_ConditionRefresh, {Variant(late)}).isGood());
+  CHECK(refresh(id::ConditionType_ConditionRefresh2, {Variant(late), Variant(deaf.monitoredItemId)}).isGood());
+  CHECK(refresh(id::ConditionType_ConditionRefresh, {Variant(late + 7)}) == status::BadSubscriptionIdInvalid);
+  CHECK(refresh(id::ConditionType_ConditionRefresh2, {Variant(late), Variant(std::uint32_t{99})}) ==
+        status::BadMonitoredItemIdInvalid);
+  b.send(DeleteSubscriptionsRequest{{}, List<std::uint32_t>(1, subscription)});
+  (void)b.take<DeleteSubscriptionsResponse>();
+  events = nextEvents(b);
+  std::vector<NodeId> types;
+  for (const auto& event : events) types.push_back(*event.eventFields[kType].get<NodeId>());
+  const NodeId start = id::RefreshStartEventType, end = id::RefreshEndEventType;
+  CHECK(std::ranges::count(types, start) == 3);  // two items, then the one alone
+  CHECK(std::ranges::count(types, end) == 3);
+  CHECK(std::ranges::count(types, NodeId(id::ExclusiveLevelAlarmType)) == 1);
 }

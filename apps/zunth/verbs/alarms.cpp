@@ -1,0 +1,288 @@
+#include "apps/zunth/nodes.hpp"
+#include "core/ua/generated/node_ids.hpp"
+#include "core/ua/json.hpp"
+#include "core/ua/text.hpp"
+#include "service/client/subscription.hpp"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+namespace zunth::cli {
+
+using namespace ua;
+
+namespace {
+
+/// What is asked of each condition, in this order.
+enum Field { Condition, Time, Severity, Source, Name, Message, Enabled, Active, Acked, Confirmed, Retain, Comment };
+constexpr const char* kPaths[] = {"",
+                                  "Time",
+                                  "Severity",
+                                  "SourceName",
+                                  "ConditionName",
+                                  "Message",
+                                  "EnabledState/Id",
+                                  "ActiveState/Id",
+                                  "AckedState/Id",
+                                  "ConfirmedState/Id",
+                                  "Retain",
+                                  "Comment"};
+constexpr StandardId kTypes[] = {id::ConditionType,
+                                 id::BaseEventType,
+                                 id::BaseEventType,
+                                 id::BaseEventType,
+                                 id::ConditionType,
+                                 id::BaseEventType,
+                                 id::ConditionType,
+                                 id::AlarmConditionType,
+                                 id::AcknowledgeableConditionType,
+                                 id::AcknowledgeableConditionType,
+                                 id::ConditionType,
+                                 id::ConditionType};
+
+EventFilter filterOfConditions() {
+  EventFilter filter;
+  for (std::size_t i = 0; i < std::size(kPaths); ++i) {
+    SimpleAttributeOperand operand;
+    operand.typeDefinitionId = kTypes[i];
+    // The id of the condition itself (Part 9, 5.5.2).
+    operand.attributeId = static_cast<std::uint32_t>(i == Condition ? AttributeId::NodeId : AttributeId::Value);
+    std::string_view path = kPaths[i];
+    while (!path.empty()) {
+      const auto slash = std::min(path.find('/'), path.size());
+      operand.browsePath.push_back({0, String(path.substr(0, slash))});
+      path.remove_prefix(std::min(slash + 1, path.size()));
+    }
+    filter.selectClauses.push_back(operand);
+  }
+  // Where clauses are left out: what marks the end of a refresh must come through, too.
+  return filter;
+}
+
+bool isTrue(const List<Variant>& fields, Field field) {
+  const auto* flag = fields[field].get<bool>();
+  return flag && *flag;
+}
+bool isFalse(const List<Variant>& fields, Field field) {
+  const auto* flag = fields[field].get<bool>();
+  return flag && !*flag;
+}
+
+/// "active", "active, acknowledged", "gone, to acknowledge"
+std::string stateOf(const List<Variant>& fields) {
+  if (isFalse(fields, Enabled)) return "disabled";
+  std::string out = isTrue(fields, Active) ? "active" : "gone";
+  if (isFalse(fields, Acked))
+    out += ", to acknowledge";
+  else if (isFalse(fields, Confirmed))
+    out += ", to confirm";
+  else if (isTrue(fields, Active))
+    out += ", acknowledged";
+  return out;
+}
+
+/// Paths of conditions from Objects, asked for once each.
+class Paths {
+ public:
+  explicit Paths(SessionPtr session) : session_(std::move(session)) {}
+  Awaitable<std::string> of(NodeId node) {
+    if (const auto known = known_.find(node); known != known_.end()) co_return known->second;
+    std::string path;
+    NodeId at = node;
+    for (int depth = 0; depth < 50 && !at.is(id::ObjectsFolder); ++depth) {
+      auto name = co_await session_->readAttributes(at, std::vector<AttributeId>(1, AttributeId::BrowseName));
+      const auto* browseName = name ? name->front().value.get<QualifiedName>() : nullptr;
+      if (!browseName) break;
+      path = browseName->name.str() + (path.empty() ? "" : "/" + path);
+      BrowseDescription up{at, BrowseDirection::Inverse, id::HierarchicalReferences, true, 0, 63};
+      auto parents = co_await session_->browse(up);
+      if (!parents) break;
+      NodeId above;
+      for (const auto& reference : *parents)
+        if (above.isNull() && !reference.referenceTypeId.is(id::HasNotifier) &&
+            !reference.referenceTypeId.is(id::HasEventSource))
+          above = reference.nodeId.nodeId;
+      if (above.isNull()) break;
+      at = above;
+    }
+    known_[node] = at.is(id::ObjectsFolder) ? path : node.text();
+    co_return known_[node];
+  }
+
+ private:
+  SessionPtr session_;
+  std::unordered_map<NodeId, std::string> known_;
+};
+
+std::vector<Cell> rowOf(const List<Variant>& fields, const std::string& path) {
+  const auto* time = fields[Time].get<DateTime>();
+  return {Cell(time ? localTime(time->time()) : "-", time ? Json(time->text()) : Json()),
+          Cell(format(fields[Severity]), toJson(fields[Severity])),
+          stateOf(fields),
+          path,
+          Cell(format(fields[Message]), toJson(fields[Message])),
+          Cell(format(fields[Comment]), toJson(fields[Comment]))};
+}
+const std::vector<std::string> kColumns{"time", "sev.", "state", "alarm", "message", "comment"};
+
+/// What came since it was asked, until a refresh is over.
+struct Heard {
+  std::deque<List<Variant>> waiting;
+};
+
+Awaitable<int> listAlarms(SessionPtr session, Interrupt& interrupt, Options options, bool watches) {
+  auto heard = std::make_shared<Heard>();
+  int code = kDone;
+  client::Subscription::Handlers handlers;
+  handlers.event = [&, heard](std::uint32_t, const List<Variant>& fields) {
+    if (fields.size() == std::size(kPaths)) heard->waiting.push_back(fields);
+    interrupt.poke();
+  };
+  handlers.gap = [](const std::string& why) { std::fprintf(stderr, "zunth: gap: %s\n", why.c_str()); };
+  handlers.failed = [&](const Error& error) {
+    code = fail(error);
+    interrupt.raise();
+  };
+  client::Subscription::Settings settings;
+  settings.interval = 100;
+  auto subscription = co_await client::Subscription::create(session, settings, std::move(handlers));
+  if (!subscription) co_return fail(subscription.error());
+  MonitoredItemCreateRequest item;
+  item.itemToMonitor = {id::Server, static_cast<std::uint32_t>(AttributeId::EventNotifier), {}, {}};
+  item.monitoringMode = MonitoringMode::Reporting;
+  item.requestedParameters.filter = ExtensionObject::of(filterOfConditions());
+  item.requestedParameters.queueSize = 10'000;
+  item.requestedParameters.discardOldest = true;
+  auto added = co_await (*subscription)->add(std::vector<MonitoredItemCreateRequest>(1, item));
+  if (!added) co_return fail(added.error());
+  if (added->front().statusCode.isBad())
+    co_return fail({added->front().statusCode, "the server tells nobody of its conditions", {}});
+  std::vector<Variant> inputs;
+  inputs.push_back(Variant((*subscription)->id()));
+  auto refreshed = co_await session->call(id::ConditionType, id::ConditionType_ConditionRefresh, std::move(inputs));
+  if (!refreshed) co_return fail(refreshed.error());
+  if (refreshed->error.code.isBad())
+    co_return fail({refreshed->error.code, "the server does not tell how its conditions stand", "zunth events"});
+
+  Paths paths(session);
+  std::map<std::string, std::vector<Cell>> standing;  // by path
+  // A refresh ends with an event that is no condition and comes after the last of them; nothing else says so. Whoever
+  // has no alarms sends nothing but both marks.
+  int marks = 0;
+  const auto end =
+      std::chrono::steady_clock::now() + std::chrono::milliseconds(static_cast<int>(options.timeout * 1000));
+  bool isListed = false;
+  while (!interrupt.isWanted() && (watches || !isListed) && (isListed || std::chrono::steady_clock::now() < end)) {
+    while (!heard->waiting.empty()) {
+      const List<Variant> fields = std::move(heard->waiting.front());
+      heard->waiting.pop_front();
+      const auto* condition = fields[Condition].get<NodeId>();
+      if (!condition || condition->isNull()) {
+        marks += !isListed;
+        continue;
+      }
+      const std::string path = co_await paths.of(*condition);
+      if (isListed) {
+        Records record(kColumns);
+        record.add(rowOf(fields, path));
+        const std::string text = record.text(options.format, isTerminal());
+        const bool isTable = options.format == Format::Table;
+        std::fputs((isTable || options.format == Format::Csv ? text.substr(text.find('\n') + 1) : text).c_str(),
+                   stdout);
+        std::fflush(stdout);
+      } else if (isTrue(fields, Retain)) {
+        standing[path] = rowOf(fields, path);
+      }
+    }
+    if (!isListed && marks >= 2) {
+      isListed = true;
+      Records records(kColumns);
+      for (auto& [path, row] : standing) records.add(std::move(row));
+      if (records.empty() && options.format == Format::Table)
+        std::printf("no alarm is active, and none waits for anybody\n");
+      else
+        std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
+      std::fflush(stdout);
+      continue;
+    }
+    co_await interrupt.wait(std::chrono::milliseconds(200));
+  }
+  co_await (*subscription)->close();
+  co_return code;
+}
+
+struct Answering {
+  std::vector<std::string> alarms;
+  std::string comment;
+  bool confirms = false;
+};
+
+Awaitable<Result<Variant>> eventIdOf(SessionPtr session, NodeId alarm) {
+  BrowseDescription what{alarm, BrowseDirection::Forward, id::HasProperty, true, 0, 63};
+  auto properties = co_await session->browse(what);
+  if (!properties) co_return properties.error();
+  for (const auto& reference : *properties) {
+    if (reference.browseName.name.view() != "EventId") continue;
+    auto values =
+        co_await session->readAttributes(reference.nodeId.nodeId, std::vector<AttributeId>(1, AttributeId::Value));
+    if (!values) co_return values.error();
+    co_return values->front().value;
+  }
+  co_return Error{status::BadNodeIdInvalid, "it is no alarm", "zunth alarms"};
+}
+
+Awaitable<int> answerAlarms(SessionPtr session, Options options, Answering asked) {
+  auto found = co_await findNodes(session, asked.alarms);
+  if (!found) co_return fail(found.error());
+  int code = kDone;
+  for (const auto& alarm : *found) {
+    auto eventId = co_await eventIdOf(session, alarm.nodeId);
+    if (!eventId) {
+      code = fail({eventId.code(), alarm.path + ": " + eventId.error().cause, eventId.error().next});
+      continue;
+    }
+    std::vector<Variant> inputs;
+    inputs.push_back(std::move(*eventId));
+    inputs.push_back(Variant(asked.comment.empty() ? LocalizedText() : LocalizedText(String(asked.comment))));
+    const NodeId method =
+        asked.confirms ? id::AcknowledgeableConditionType_Confirm : id::AcknowledgeableConditionType_Acknowledge;
+    auto outcome = co_await session->call(alarm.nodeId, method, std::move(inputs));
+    const Error error = outcome ? outcome->error : outcome.error();
+    if (error.code.isBad())
+      code = fail({error.code, alarm.path + (error.cause.empty() ? std::string() : ": " + error.cause), error.next});
+    else if (!options.quiet)
+      std::printf("%s: %s\n", alarm.path.c_str(), asked.confirms ? "confirmed" : "acknowledged");
+  }
+  co_return code;
+}
+
+}  // namespace
+
+void addAlarms(Program program) {
+  const auto verb =
+      addVerb(program, "alarms", "List the alarms that are active or wait for somebody.", "zunth alarms --watch");
+  auto watches = std::make_shared<bool>(false);
+  verb.flag("--watch", *watches, "Go on with what happens to them, until Ctrl-C");
+  verb.runs([program, watches] {
+    program.exitCode = withSession(program.options, *watches, [&](SessionPtr session, Interrupt& interrupt) {
+      return listAlarms(session, interrupt, program.options, *watches);
+    });
+  });
+}
+
+void addAcknowledge(Program program) {
+  const auto verb = addVerb(program, "acknowledge", "Acknowledge alarms, or confirm them.",
+                            "zunth acknowledge Hatchery/Intake/DF1/clogged --comment \"washing it\"");
+  auto asked = std::make_shared<Answering>();
+  verb.option("ALARM", asked->alarms, "Paths (with * and **) or NodeIds, as 'zunth alarms' lists them").required();
+  verb.option("--comment", asked->comment, "What others should know");
+  verb.flag("--confirm", asked->confirms, "Confirm what was acknowledged");
+  verb.runs([program, asked] {
+    program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
+      return answerAlarms(session, program.options, *asked);
+    });
+  });
+}
+
+}  // namespace zunth::cli

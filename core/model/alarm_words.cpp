@@ -1,0 +1,328 @@
+#include "core/model/alarm_words.hpp"
+
+#include "core/model/words.hpp"
+#include "core/ua/text.hpp"
+
+#include <algorithm>
+#include <charconv>
+#include <cmath>
+
+#include <fmt/format.h>
+
+namespace zunth::model {
+
+using namespace ua;
+using space::kNoNode;
+using space::NodeIndex;
+using space::Space;
+
+namespace {
+
+using Kind = AlarmWords::Kind;
+
+struct KindRow {
+  Kind kind;
+  std::string_view word;
+  StandardId exclusive, nonExclusive;
+};
+constexpr KindRow kKinds[] = {
+    {Kind::Limit, "limit", id::ExclusiveLevelAlarmType, id::NonExclusiveLevelAlarmType},
+    {Kind::Deviation, "deviation", id::ExclusiveDeviationAlarmType, id::NonExclusiveDeviationAlarmType},
+    {Kind::Rate, "rate", id::ExclusiveRateOfChangeAlarmType, id::NonExclusiveRateOfChangeAlarmType},
+    {Kind::Discrete, "discrete", id::DiscreteAlarmType, id::DiscreteAlarmType},
+    {Kind::OffNormal, "off-normal", id::OffNormalAlarmType, id::OffNormalAlarmType},
+};
+constexpr std::string_view kLevelWords[kLimitLevels] = {"highhigh", "high", "low", "lowlow"};
+
+bool readNumber(std::string_view text, double& out) {
+  const auto [end, failure] = std::from_chars(text.data(), text.data() + text.size(), out);
+  return failure == std::errc() && end == text.data() + text.size() && std::isfinite(out);
+}
+
+/// "250ms", "2s", "5min" in milliseconds.
+std::optional<double> readTime(std::string_view text) {
+  double number = 0;
+  for (const auto& [unit, factor] : {std::pair<std::string_view, double>{"ms", 1}, {"s", 1000}, {"min", 60'000}})
+    if (text.ends_with(unit) && readNumber(text.substr(0, text.size() - unit.size()), number) && number >= 0)
+      return number * factor;
+  return std::nullopt;
+}
+
+class AlarmParser {
+ public:
+  AlarmParser(const Text& text, Findings& findings) : text_(text), words_(splitWords(text)), findings_(findings) {}
+
+  std::optional<AlarmWords> run() {
+    if (words_.empty()) return fail(text_, "an alarm says what it watches", "as in: limit pressure high 30");
+    const auto row = std::ranges::find(kKinds, words_[0].text, &KindRow::word);
+    if (row != std::end(kKinds)) {
+      out_.kind = row->kind;
+      if (words_.size() < 2)
+        return fail(words_[0], fmt::format("'{}' is followed by a variable", words_[0].text),
+                    "as in: limit pressure high 30");
+      out_.input = words_[1];
+      at_ = 2;
+    }
+    while (at_ < words_.size() && !failed_) readWord();
+    if (failed_) return std::nullopt;
+    return isWhole() ? std::optional(out_) : std::nullopt;
+  }
+
+ private:
+  std::nullopt_t fail(const Text& where, std::string message, std::string hint = {}) {
+    findings_.error(where.place, std::move(message), std::move(hint));
+    failed_ = true;
+    return std::nullopt;
+  }
+  const Text* next() { return at_ < words_.size() ? &words_[at_++] : nullptr; }
+
+  void readWord() {
+    const Text& word = words_[at_++];
+    const auto level = std::ranges::find(kLevelWords, word.text);
+    if (level != std::end(kLevelWords)) {
+      readNumberAfter(word, out_.limits[static_cast<std::size_t>(level - std::begin(kLevelWords))]);
+    } else if (word.text == "deadband") {
+      readNumberAfter(word, out_.deadband);
+    } else if (word.text == "severity") {
+      readSeverity(word, out_.severity, true);
+      readSeverity(word, out_.outermost, false);
+    } else if (word.text == "delay") {
+      readDelay(word, out_.onDelay, true);
+      readDelay(word, out_.offDelay, false);
+    } else if (word.text == "nonexclusive") {
+      out_.isNonExclusive = true;
+    } else if (word.text == "confirm") {
+      out_.isConfirmed = true;
+    } else if (word.text == "from" && out_.kind == Kind::Deviation) {
+      if (const Text* path = next())
+        out_.setpoint = *path;
+      else
+        fail(word, "'from' is followed by the variable that says what should be", "as in: deviation speed from goal");
+    } else if ((word.text == "when" && (!out_.kind || out_.kind == Kind::Discrete)) ||
+               (word.text == "normal" && (!out_.kind || out_.kind == Kind::OffNormal))) {
+      readValue(word);
+    } else {
+      nothing(word);
+    }
+  }
+
+  void readNumberAfter(const Text& word, std::optional<double>& out) {
+    const Text* number = next();
+    double value = 0;
+    if (!number)
+      fail(word, fmt::format("'{}' is followed by a number", word.text));
+    else if (!readNumber(number->text, value))
+      fail(*number, fmt::format("'{}' is no number", number->text), fmt::format("as in: {} 30", word.text));
+    else
+      out = value;
+  }
+  void readSeverity(const Text& word, std::optional<std::uint16_t>& out, bool isNeeded) {
+    double value = 0;
+    if (at_ < words_.size() && readNumber(words_[at_].text, value)) {
+      const Text& number = words_[at_++];
+      if (value < 1 || value > 1000 || value != std::floor(value))
+        fail(number, fmt::format("'{}' is no severity", number.text), "severities go from 1 to 1000");
+      else
+        out = static_cast<std::uint16_t>(value);
+    } else if (isNeeded) {
+      fail(word, "'severity' is followed by a number from 1 to 1000");
+    }
+  }
+  void readDelay(const Text& word, std::optional<double>& out, bool isNeeded) {
+    const auto time = at_ < words_.size() ? readTime(words_[at_].text) : std::nullopt;
+    if (time) {
+      out = *time;
+      ++at_;
+    } else if (isNeeded) {
+      fail(at_ < words_.size() ? words_[at_] : word, "'delay' is followed by a time", "as in: delay 5s");
+    }
+  }
+  /// One word, or several with bars between: "Clogged | Overheated".
+  void readValue(const Text& word) {
+    const Text* first = next();
+    if (!first) return void(fail(word, fmt::format("'{}' is followed by a value", word.text)));
+    Text value = *first;
+    while (at_ + 1 < words_.size() && words_[at_].text == "|") {
+      value.text += " | " + words_[at_ + 1].text;
+      at_ += 2;
+    }
+    out_.value = std::move(value);
+  }
+  void nothing(const Text& word) {
+    static const std::vector<std::string> known = {"high",         "highhigh", "low",   "lowlow",
+                                                   "deadband",     "severity", "delay", "confirm",
+                                                   "nonexclusive", "from",     "when",  "normal"};
+    if (at_ == 1 && !out_.kind) {
+      std::vector<std::string> kinds;
+      for (const auto& row : kKinds) kinds.emplace_back(row.word);
+      const std::string near = ua::nearest(word.text, kinds);
+      fail(word, fmt::format("there is no kind of alarm '{}'", word.text),
+           near.empty() ? "an alarm begins with limit, deviation, rate, discrete or off-normal"
+                        : fmt::format("did you mean '{}'?", near));
+      return;
+    }
+    const std::string near = ua::nearest(word.text, known);
+    fail(word, fmt::format("'{}' means nothing here", word.text),
+         near.empty() ? "after the variable come limits (high 30), severity, delay, deadband"
+                      : fmt::format("did you mean '{}'?", near));
+  }
+
+  bool isWhole() {
+    if (!out_.kind) return true;
+    const auto& limits = out_.limits;
+    const bool hasAnyLimit = std::ranges::any_of(limits, [](const auto& limit) { return limit.has_value(); });
+    if (out_.hasLimits() && !hasAnyLimit) {
+      fail(words_[0], "the alarm has no limit", "as in: limit pressure high 30 highhigh 38");
+    } else if (!out_.hasLimits() && (hasAnyLimit || out_.deadband || out_.isNonExclusive)) {
+      fail(words_[0], fmt::format("an alarm '{}' has no limits", words_[0].text),
+           "limits go with limit, deviation, rate");
+    } else if (out_.kind == Kind::Deviation && !out_.setpoint) {
+      fail(words_[0], "the alarm doesn't say from what the variable deviates",
+           "as in: deviation speed from goal high 5");
+    } else if (!out_.hasLimits() && !out_.value) {
+      fail(words_[0], "the alarm doesn't say at which value it comes",
+           out_.kind == Kind::Discrete ? "as in: discrete faults when Clogged" : "as in: off-normal mode normal Auto");
+    } else {
+      double last = HUGE_VAL;
+      for (std::size_t i = 0; i < kLimitLevels; ++i) {
+        if (!limits[i]) continue;
+        if (*limits[i] >= last)
+          fail(words_[0], fmt::format("the limit '{}' is not below the one before it", kLevelWords[i]),
+               "they go down from highhigh by high and low to lowlow");
+        last = *limits[i];
+      }
+    }
+    return !failed_;
+  }
+
+  const Text& text_;
+  std::vector<Text> words_;
+  Findings& findings_;
+  AlarmWords out_;
+  std::size_t at_ = 0;
+  bool failed_ = false;
+};
+
+std::string timeText(double ms) {
+  if (ms >= 1000 && std::fmod(ms, 1000) == 0) return fmt::format("{}s", ms / 1000);
+  return fmt::format("{}ms", ms);
+}
+
+template <class T>
+std::optional<T> propertyOf(const Space& space, NodeIndex alarm, std::string_view name) {
+  const NodeIndex property = space.child(alarm, {0, String(name)}, id::HasProperty);
+  if (property == kNoNode) return std::nullopt;
+  const DataValue held = space.value(property);
+  const auto* value = held.value.get<T>();
+  return value ? std::optional<T>(*value) : std::nullopt;
+}
+
+/// A node's path from the object above it, when it is below that and can be written as one word.
+std::optional<Text> pathBelow(const Space& space, NodeIndex owner, const std::optional<NodeId>& id) {
+  if (!id || id->isNull()) return std::nullopt;
+  std::string path;
+  NodeIndex at = space.find(*id);
+  for (int depth = 0; at != kNoNode && depth < 100; ++depth) {
+    path = std::string(space.name(at)) + (path.empty() ? "" : "/" + path);
+    const NodeIndex above = space.parent(at);
+    // In a type, the variable may be one that a type above declares.
+    const bool isInherited = above != kNoNode && space.nodeClass(above) == NodeClass::ObjectType &&
+                             space.nodeClass(owner) == NodeClass::ObjectType && space.isSubtype(owner, above);
+    if (above == owner || isInherited)
+      return path.find(' ') == std::string::npos ? std::optional(Text{path, {}}) : std::nullopt;
+    at = above;
+  }
+  return std::nullopt;
+}
+
+/// The value of a property of the model's own, in words.
+std::optional<Text> valueText(const Space& space, NodeIndex alarm, std::string_view name) {
+  const NodeIndex property = space::ownProperty(space, alarm, name);
+  if (property == kNoNode) return std::nullopt;
+  const Variant value = space.value(property).value;
+  const NodeIndex dataType = space.traits(property).dataType;
+  if (const auto* rare = dataType == kNoNode ? nullptr : space.rare(dataType); rare && value.get<std::int32_t>())
+    if (auto members = rare->typeDefinition.as<EnumDefinition>(); members && !rare->typeDefinition.isNull())
+      for (const auto& field : members->fields)
+        if (field.value == *value.get<std::int32_t>()) return Text{field.name.str(), {}};
+  const std::string words = format(value);
+  if (words.empty() || value.isArray() || words.find(' ') != std::string::npos) return std::nullopt;
+  return Text{words, {}};
+}
+
+}  // namespace
+
+std::uint16_t AlarmWords::severityOf(LimitLevel level) const {
+  const bool isOutermost = level == LimitLevel::HighHigh || level == LimitLevel::LowLow;
+  return isOutermost && outermost ? *outermost : severity.value_or(0);
+}
+
+std::optional<AlarmWords> parseAlarm(const Text& text, Findings& findings) { return AlarmParser(text, findings).run(); }
+
+std::string text(const AlarmWords& words) {
+  std::string out;
+  const auto add = [&](std::string_view word) { out += (out.empty() ? "" : " ") + std::string(word); };
+  if (words.kind) {
+    add(std::ranges::find(kKinds, *words.kind, &KindRow::kind)->word);
+    add(words.input->text);
+  }
+  if (words.setpoint) add("from " + words.setpoint->text);
+  if (words.value) add((words.kind == Kind::OffNormal ? "normal " : "when ") + words.value->text);
+  // From the middle outwards, as people say it.
+  for (const std::size_t at : {1, 0, 2, 3})
+    if (words.limits[at]) add(fmt::format("{} {}", kLevelWords[at], *words.limits[at]));
+  if (words.deadband) add(fmt::format("deadband {}", *words.deadband));
+  if (words.severity) add(fmt::format("severity {}", *words.severity));
+  if (words.outermost) add(std::to_string(*words.outermost));
+  if (words.onDelay) add("delay " + timeText(*words.onDelay));
+  if (words.offDelay) add(timeText(*words.offDelay));
+  if (words.isNonExclusive) add("nonexclusive");
+  if (words.isConfirmed) add("confirm");
+  return out;
+}
+
+StandardId alarmTypeOf(const AlarmWords& words) {
+  const auto row = std::ranges::find(kKinds, *words.kind, &KindRow::kind);
+  return words.isNonExclusive ? row->nonExclusive : row->exclusive;
+}
+
+std::optional<AlarmWords> alarmWordsOf(const Space& space, NodeIndex alarm) {
+  const NodeIndex type = space.typeDefinition(alarm), owner = space.parent(alarm);
+  if (type == kNoNode || owner == kNoNode) return std::nullopt;
+  const auto row = std::ranges::find_if(kKinds, [&](const KindRow& each) {
+    return space.nodeId(type) == NodeId(each.exclusive) || space.nodeId(type) == NodeId(each.nonExclusive);
+  });
+  if (row == std::end(kKinds)) return std::nullopt;
+  AlarmWords out;
+  out.kind = row->kind;
+  out.isNonExclusive = out.hasLimits() && space.nodeId(type) == NodeId(row->nonExclusive);
+  out.input = pathBelow(space, owner, propertyOf<NodeId>(space, alarm, "InputNode"));
+  if (!out.input) return std::nullopt;
+  if (out.kind == Kind::Deviation) {
+    out.setpoint = pathBelow(space, owner, propertyOf<NodeId>(space, alarm, "SetpointNode"));
+    if (!out.setpoint) return std::nullopt;
+  }
+  if (!out.hasLimits()) {
+    out.value = valueText(space, alarm, out.kind == Kind::Discrete ? space::kActiveValue : space::kNormalValue);
+    if (!out.value) return std::nullopt;
+    if (const auto severity = propertyOf<std::uint16_t>(space, alarm, "Severity"); severity && *severity != kUsualSeverity)
+      out.severity = severity;
+  }
+  for (std::size_t i = 0; i < kLimitLevels; ++i) {
+    const std::string level(nameOf(static_cast<LimitLevel>(i)));
+    out.limits[i] = propertyOf<double>(space, alarm, level + "Limit");
+    if (const auto deadband = propertyOf<double>(space, alarm, level + "Deadband")) out.deadband = deadband;
+    const bool isOutermost = i == 0 || i == 3;
+    if (const auto severity = propertyOf<std::uint16_t>(space, alarm, "Severity" + level))
+      (isOutermost ? out.outermost : out.severity) = severity;
+  }
+  if (out.outermost && !out.severity) out.severity = out.outermost;
+  if (out.outermost == out.severity) out.outermost.reset();
+  out.onDelay = propertyOf<double>(space, alarm, "OnDelay");
+  out.offDelay = propertyOf<double>(space, alarm, "OffDelay");
+  if (out.offDelay && !out.onDelay) out.onDelay = 0;
+  out.isConfirmed = space.child(alarm, {0, "ConfirmedState"}) != kNoNode;
+  return out;
+}
+
+}  // namespace zunth::model

@@ -1,0 +1,304 @@
+#include "core/alarm/alarms.hpp"
+#include "core/model/apply.hpp"
+#include "core/model/difference.hpp"
+
+#include "tests/core/model_space.hpp"
+
+/// Alarms as people write them, judged as the plant moves.
+
+using namespace zunth;
+using namespace zunth::ua;
+using alarm::bitOf;
+using alarm::Exceeded;
+using space::LimitLevel;
+
+namespace {
+
+const char* const kModel =
+    "namespace: http://fernhollow.example/alarms\n"
+    "types:\n"
+    "  Filter:\n"
+    "    pressure: Double kPa 0..50 = 10\n"
+    "    speed: Double Hz 0..50 = 20\n"
+    "    goal: Double Hz 0..50 = 20\n"
+    "    mode: FilterMode = Auto\n"
+    "    running: Boolean Still | Turning = true\n"
+    "    alarms:\n"
+    "      clogged: limit pressure high 30 highhigh 38 low 5 deadband 1 severity 400 700\n"
+    "      slow: limit pressure high 30 delay 2s 1s\n"
+    "      each: limit pressure high 30 highhigh 38 nonexclusive\n"
+    "      drifting: deviation speed from goal high 5 low -5\n"
+    "      surging: rate pressure high 2\n"
+    "      stopped: {is: off-normal running normal Turning severity 800 confirm, message: The screen stands still}\n"
+    "      off: discrete mode when Off\n"
+    "  FilterMode: enum Off | Auto | Wash\n"
+    "objects:\n"
+    "  Plant:\n"
+    "    DF1: Filter\n"
+    "    DF2: {is: Filter, alarms: {clogged: high 25}}\n";
+
+/// A plant whose time stands still until it is told to pass.
+struct Plant {
+  explicit Plant(const std::string& text = kModel) : space(test::spaceOf(text)) {
+    space->setListener([this](space::NodeIndex node, const DataValue&) { alarms.valueChanged(node); });
+    space->setRemovalListener([this](space::NodeIndex node) { alarms.nodeRemoved(node); });
+    alarms.bind();
+    events.clear();
+  }
+  space::NodeIndex at(const std::string& path) const { return space->find(NodeId(2, String("Plant/" + path))); }
+  void set(const std::string& path, Variant value, StatusCode status = status::Good) {
+    space->setValue(at(path), DataValue(std::move(value), wall, status));
+  }
+  void pass(double seconds) {
+    now += milliseconds(seconds * 1000);
+    wall.ticks += static_cast<std::int64_t>(seconds * 1e7);
+    alarms.tick();
+  }
+  Variant field(const std::string& path) const { return space->value(at(path)).value; }
+  std::string text(const std::string& path) const {
+    const Variant held = field(path);
+    const auto* words = held.get<LocalizedText>();
+    return words ? words->text.str() : std::string();
+  }
+  /// Those that were told since, as "DF1/clogged Active": of one alarm, if that is named.
+  std::vector<std::string> told(const std::string& of = "") {
+    std::vector<std::string> out;
+    for (const auto& event : std::exchange(events, {})) {
+      const Variant condition = event.field({{0, "ConditionId"}}), active = event.field({{0, "ActiveState"}});
+      const std::string name(condition.get<NodeId>()->octets().view().substr(6));
+      if (of.empty() || name == of) out.push_back(active.get<LocalizedText>()->text.str());
+    }
+    return out;
+  }
+  StatusCode call(const std::string& method, std::vector<Variant> inputs = {}) {
+    const auto answer = alarms.call(at(method), inputs, "mia");
+    return answer ? answer->code : StatusCode(status::BadMethodInvalid);
+  }
+  StatusCode acknowledge(const std::string& alarm, const char* comment = nullptr) {
+    return call(alarm + "/Acknowledge",
+                {field(alarm + "/EventId"), Variant(comment ? LocalizedText(String(comment)) : LocalizedText())});
+  }
+
+  std::unique_ptr<space::Space> space;
+  Instant now{std::chrono::hours(1)};
+  DateTime wall{134'000'000'000'000'000};
+  std::uint64_t lastId = 0;
+  std::vector<monitor::Event> events;
+  alarm::Alarms alarms{*space,
+                       {[this] { return now; }, [this] { return wall; },
+                        [this] {
+                          ++lastId;
+                          return ByteString(&lastId, sizeof lastId);
+                        },
+                        [this](const monitor::Event& event) { events.push_back(event); }}};
+};
+
+}  // namespace
+
+TEST_CASE("limits are exceeded, and left when the value has come back by the deadband", "[alarm]") {
+  alarm::Limits limits;
+  limits.levels[0] = alarm::Limits::One{38, 2};
+  limits.levels[1] = alarm::Limits::One{30, 1};
+  limits.levels[3] = alarm::Limits::One{-5, 0};
+  const Exceeded high = bitOf(LimitLevel::High), highHigh = bitOf(LimitLevel::HighHigh),
+                 lowLow = bitOf(LimitLevel::LowLow);
+  struct Row {
+    double value;
+    Exceeded before, after;
+  };
+  for (const Row& row : {Row{10, 0, 0},
+                         {30, 0, 0},
+                         {30.1, 0, high},
+                         {29.5, high, high},
+                         {29, high, 0},
+                         {39, high, static_cast<Exceeded>(high | highHigh)},
+                         {37, static_cast<Exceeded>(high | highHigh), static_cast<Exceeded>(high | highHigh)},
+                         {36, static_cast<Exceeded>(high | highHigh), high},
+                         {-6, 0, lowLow},
+                         {-5, lowLow, 0},
+                         {NAN, high, high}}) {
+    INFO(row.value << " after " << int(row.before));
+    CHECK(judge(limits, row.value, row.before) == row.after);
+  }
+  CHECK(alarm::outermost(static_cast<Exceeded>(high | highHigh)) == LimitLevel::HighHigh);
+  CHECK_FALSE(alarm::outermost(0));
+}
+
+TEST_CASE("an alarm comes, becomes worse, is acknowledged and goes", "[alarm][cu:A & C Basic][cu:A & C Alarm]") {
+  Plant plant;
+  const std::string clogged = "DF1/clogged";
+  CHECK(plant.text(clogged + "/ActiveState") == "Inactive");
+  CHECK(plant.field(clogged + "/Retain") == Variant(false));
+  plant.set("DF1/pressure", Variant(31.0));
+  CHECK(plant.told(clogged) == std::vector<std::string>{"Active"});
+  CHECK(plant.text(clogged + "/LimitState/CurrentState") == "High");
+  CHECK(plant.field(clogged + "/LimitState/CurrentState/Id") ==
+        Variant(NodeId(id::ExclusiveLimitStateMachineType_High)));
+  CHECK(plant.field(clogged + "/Severity") == Variant(std::uint16_t{400}));
+  CHECK(plant.text(clogged + "/AckedState") == "Unacknowledged");
+  CHECK(plant.text(clogged + "/Message") == "Plant/DF1/pressure is too high: 31, the limit is 30");
+  CHECK(plant.field(clogged + "/InputNode") == Variant(NodeId(2, String("Plant/DF1/pressure"))));
+  // Nothing new: nothing is told.
+  plant.set("DF1/pressure", Variant(32.0));
+  CHECK(plant.told(clogged).empty());
+  CHECK(plant.acknowledge(clogged, "on my way").isGood());
+  CHECK(plant.told(clogged).size() == 1);
+  CHECK(plant.text(clogged + "/Comment") == "on my way");
+  CHECK(plant.field(clogged + "/ClientUserId") == Variant(String("mia")));
+  CHECK(plant.acknowledge(clogged) == status::BadConditionBranchAlreadyAcked);
+  CHECK(plant.call(clogged + "/Acknowledge", {Variant(ByteString("old", 3)), Variant(LocalizedText())}) ==
+        status::BadEventIdUnknown);
+  // Worse: somebody has to look again. Better: nobody has.
+  plant.set("DF1/pressure", Variant(40.0));
+  CHECK(plant.text(clogged + "/AckedState") == "Unacknowledged");
+  CHECK(plant.field(clogged + "/Severity") == Variant(std::uint16_t{700}));
+  CHECK(plant.field(clogged + "/LastSeverity") == Variant(std::uint16_t{400}));
+  CHECK(plant.acknowledge(clogged).isGood());
+  plant.set("DF1/pressure", Variant(35.0));
+  CHECK(plant.text(clogged + "/AckedState") == "Acknowledged");
+  plant.set("DF1/pressure", Variant(10.0));
+  CHECK(plant.text(clogged + "/Message") == "Plant/DF1/pressure is normal: 10");
+  CHECK(plant.field(clogged + "/Retain") == Variant(false));
+  // From one side to the other is news, too.
+  plant.set("DF1/pressure", Variant(31.0));
+  CHECK(plant.acknowledge(clogged).isGood());
+  plant.set("DF1/pressure", Variant(4.0));
+  CHECK(plant.text(clogged + "/LimitState/CurrentState") == "Low");
+  CHECK(plant.text(clogged + "/AckedState") == "Unacknowledged");
+}
+
+TEST_CASE("each kind of alarm judges in its way", "[alarm][cu:A & C Alarm]") {
+  Plant plant;
+  SECTION("an instance has limits of its own") {
+    plant.set("DF2/pressure", Variant(26.0));
+    CHECK(plant.told("DF2/clogged").size() == 1);
+    plant.set("DF1/pressure", Variant(26.0));
+    CHECK(plant.told("DF1/clogged").empty());
+  }
+  SECTION("several limits at once") {
+    plant.set("DF1/pressure", Variant(40.0));
+    CHECK(plant.field("DF1/each/HighState/Id") == Variant(true));
+    CHECK(plant.field("DF1/each/HighHighState/Id") == Variant(true));
+    plant.set("DF1/pressure", Variant(33.0));
+    CHECK(plant.field("DF1/each/HighState/Id") == Variant(true));
+    CHECK(plant.field("DF1/each/HighHighState/Id") == Variant(false));
+  }
+  SECTION("a deviation, by the variable or by what it should be") {
+    plant.set("DF1/speed", Variant(24.0));
+    CHECK(plant.told("DF1/drifting").empty());
+    plant.set("DF1/goal", Variant(30.0));
+    CHECK(plant.text("DF1/drifting/LimitState/CurrentState") == "Low");
+    plant.set("DF1/speed", Variant(36.0));
+    CHECK(plant.text("DF1/drifting/LimitState/CurrentState") == "High");
+  }
+  SECTION("a rate of change") {
+    plant.set("DF1/pressure", Variant(10.0));
+    plant.pass(1);
+    plant.set("DF1/pressure", Variant(11.0));
+    CHECK(plant.told("DF1/surging").empty());
+    plant.pass(1);
+    plant.set("DF1/pressure", Variant(14.0));
+    CHECK(plant.told("DF1/surging") == std::vector<std::string>{"Active"});
+    plant.pass(10);
+    plant.set("DF1/pressure", Variant(15.0));
+    CHECK(plant.told("DF1/surging") == std::vector<std::string>{"Inactive"});
+  }
+  SECTION("what isn't normal, with words of its own") {
+    plant.set("DF1/running", Variant(false));
+    CHECK(plant.text("DF1/stopped/Message") == "The screen stands still");
+    CHECK(plant.field("DF1/stopped/Severity") == Variant(std::uint16_t{800}));
+    plant.set("DF1/running", Variant(true));
+    CHECK(plant.text("DF1/stopped/Message") == "Plant/DF1/running is normal: Turning");
+  }
+  SECTION("a value that is one") {
+    plant.set("DF1/mode", Variant(std::int32_t{2}));
+    CHECK(plant.told("DF1/off").empty());
+    plant.set("DF1/mode", Variant(std::int32_t{0}));
+    CHECK(plant.text("DF1/off/Message") == "Plant/DF1/mode is Off");
+  }
+}
+
+TEST_CASE("an alarm with delays waits both ways", "[alarm]") {
+  Plant plant;
+  plant.set("DF1/pressure", Variant(31.0));
+  CHECK(plant.told("DF1/slow").empty());
+  CHECK(plant.alarms.nextDue() == plant.now + std::chrono::seconds(2));
+  plant.pass(1);
+  plant.set("DF1/pressure", Variant(20.0));  // only a bump
+  plant.pass(5);
+  CHECK(plant.told("DF1/slow").empty());
+  plant.set("DF1/pressure", Variant(31.0));
+  plant.pass(2);
+  CHECK(plant.told("DF1/slow") == std::vector<std::string>{"Active"});
+  plant.set("DF1/pressure", Variant(20.0));
+  plant.pass(0.5);
+  CHECK(plant.told("DF1/slow").empty());
+  plant.pass(0.5);
+  CHECK(plant.told("DF1/slow") == std::vector<std::string>{"Inactive"});
+}
+
+TEST_CASE("what was acknowledged may have to be confirmed", "[alarm]") {
+  Plant plant;
+  plant.set("DF1/running", Variant(false));
+  plant.set("DF1/running", Variant(true));
+  const auto confirm = [&] {
+    return plant.call("DF1/stopped/Confirm", {plant.field("DF1/stopped/EventId"), Variant(LocalizedText())});
+  };
+  CHECK(confirm() == status::BadConditionBranchAlreadyConfirmed);
+  CHECK(plant.acknowledge("DF1/stopped").isGood());
+  CHECK(plant.text("DF1/stopped/ConfirmedState") == "Unconfirmed");
+  CHECK(plant.field("DF1/stopped/Retain") == Variant(true));
+  CHECK(confirm().isGood());
+  CHECK(plant.field("DF1/stopped/Retain") == Variant(false));
+}
+
+TEST_CASE("a disabled alarm is silent, and one that is enabled looks again", "[alarm][cu:A & C Enable]") {
+  Plant plant;
+  CHECK(plant.call("DF1/clogged/Enable") == status::BadConditionAlreadyEnabled);
+  CHECK(plant.call("DF1/clogged/Disable").isGood());
+  CHECK(plant.call("DF1/clogged/Disable") == status::BadConditionAlreadyDisabled);
+  plant.events.clear();
+  plant.set("DF1/pressure", Variant(31.0));
+  CHECK(plant.told("DF1/clogged").empty());
+  CHECK(plant.acknowledge("DF1/clogged") == status::BadConditionDisabled);
+  CHECK(plant.call("DF1/clogged/Enable").isGood());
+  CHECK(plant.text("DF1/clogged/ActiveState") == "Active");
+  CHECK(plant.alarms.retained().size() >= 1);
+}
+
+TEST_CASE("a bad value changes nothing but the quality", "[alarm]") {
+  Plant plant;
+  plant.set("DF1/pressure", Variant(31.0));
+  plant.events.clear();
+  plant.set("DF1/pressure", Variant(), status::BadNoCommunication);
+  CHECK(plant.told("DF1/clogged") == std::vector<std::string>{"Active"});
+  CHECK(plant.field("DF1/clogged/Quality") == Variant(StatusCode(status::BadNoCommunication)));
+  plant.set("DF1/pressure", Variant(31.0));
+  CHECK(plant.field("DF1/clogged/Quality") == Variant(StatusCode(status::Good)));
+}
+
+TEST_CASE("alarms stand as they stood when the model changes, and go with their nodes", "[alarm]") {
+  Plant plant;
+  plant.set("DF1/pressure", Variant(31.0));
+  CHECK(plant.acknowledge("DF1/clogged").isGood());
+  std::string changed = kModel;
+  changed.replace(changed.find("    DF2: {is: Filter, alarms: {clogged: high 25}}\n"), 50, "    DF3: Filter\n");
+  const auto wanted = test::spaceOf(changed);
+  CHECK(model::apply(*plant.space, *wanted).removed > 50);
+  plant.alarms.bind();
+  CHECK(plant.text("DF1/clogged/ActiveState") == "Active");
+  CHECK(plant.text("DF1/clogged/AckedState") == "Acknowledged");
+  CHECK(plant.alarms.count() == 14);
+  plant.events.clear();
+  plant.set("DF3/pressure", Variant(31.0));
+  CHECK(plant.told("DF3/clogged").size() == 1);
+  // How they stand is no part of the model.
+  model::CompareOptions options;
+  options.initialValues = false;
+  std::string differences;
+  for (const auto& change : model::compare(*plant.space, *wanted, options))
+    differences += change.path + " " + change.what + "\n";
+  CHECK(differences == "");
+  plant.space->remove(plant.at("DF1/pressure"));
+  CHECK(plant.alarms.count() == 10);
+}
