@@ -198,7 +198,10 @@ Awaitable<Result<std::vector<std::vector<Found>>>> childrenOf(SessionPtr session
   std::vector<std::vector<Found>> out(parents.size());
   for (std::size_t i = 0; i < parents.size(); ++i)
     for (const auto& reference : (*results)[i].references) {
-      if (!reference.nodeId.isLocal()) continue;
+      // The way that events go is not where things are, though the standard calls both hierarchical.
+      if (!reference.nodeId.isLocal() || reference.referenceTypeId.is(id::HasEventSource) ||
+          reference.referenceTypeId.is(id::HasNotifier))
+        continue;
       Found child{reference.nodeId.nodeId, reference.browseName.name.str(), reference.nodeClass,
                   reference.typeDefinition.nodeId, parents[i].nodeId};
       if (!parents[i].path.empty()) child.path = parents[i].path + "/" + child.path;

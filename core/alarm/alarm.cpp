@@ -190,7 +190,8 @@ void Alarm::begin(const Moment& moment) {
   put("SuppressedOrShelved", Variant(false), moment);
   put("Comment", Variant(LocalizedText()), moment);
   put("ClientUserId", Variant(String()), moment);
-  show(moment, messageNow());
+  if (reason_.empty()) reason_ = messageNow();
+  show(moment, reason_);
 }
 
 bool Alarm::look(const Moment& moment) {
@@ -212,12 +213,18 @@ bool Alarm::look(const Moment& moment) {
     return !level ? 0 : *level == LimitLevel::HighHigh || *level == LimitLevel::LowLow ? 2 : 1;
   };
   // It is to be acknowledged when it comes, and again when it becomes worse or is another.
+  if (!before && exceeded_) {
+    // What was said of the last time is over.
+    put("Comment", Variant(LocalizedText()), moment);
+    put("ClientUserId", Variant(String()), moment);
+  }
   if ((exceeded_ & ~before) && rank(worst) >= rank(worstBefore)) {
     isAcknowledged_ = false;
     isConfirmed_ = true;
     eventIds_.clear();
   }
-  show(moment, messageNow());
+  reason_ = messageNow();
+  show(moment, reason_);
   return true;
 }
 
@@ -249,7 +256,12 @@ std::string Alarm::valueText() const {
 }
 
 std::string Alarm::messageNow() const {
-  const std::string name = space_.get().path(inputs_[0]);
+  // Its object's name says enough: where that is, the source tells.
+  const auto shortPath = [&](NodeIndex node) {
+    const NodeIndex above = space_.get().parent(node);
+    return (above == kNoNode ? "" : std::string(space_.get().name(above)) + "/") + std::string(space_.get().name(node));
+  };
+  const std::string name = shortPath(inputs_[0]);
   if (!exceeded_) return fmt::format("{} is normal: {}", name, valueText());
   if (!activeMessage_.text.empty()) return activeMessage_.text.str();
   const auto worst = outermost(exceeded_);
@@ -259,7 +271,7 @@ std::string Alarm::messageNow() const {
       return fmt::format("{} is {}: {}, the limit is {:.6g}", name, wordsFor(*worst), valueText(), limit);
     case Kind::Deviation:
       return fmt::format("{} is {} beside what it should be: {}, the limit is {:.6g} from {}", name, wordsFor(*worst),
-                         valueText(), limit, space_.get().path(inputs_[1]));
+                         valueText(), limit, shortPath(inputs_[1]));
     case Kind::Rate:
       return fmt::format("{} changes by {:.6g} a second, the limit is {:.6g}", name, rate_.value_or(0), limit);
     case Kind::Discrete:
@@ -325,7 +337,7 @@ Answer Alarm::acknowledge(const ByteString& eventId, const LocalizedText& commen
   isAcknowledged_ = true;
   isConfirmed_ = fieldAt("ConfirmedState") == kNoNode;
   setComment(comment, user, moment);
-  show(moment, fmt::format("{} was acknowledged by {}", space_.get().path(node_), user.view()));
+  show(moment, fmt::format("{} (acknowledged by {})", reason_, user.view()));
   return {};
 }
 
@@ -336,7 +348,7 @@ Answer Alarm::confirm(const ByteString& eventId, const LocalizedText& comment, c
     return {status::BadConditionBranchAlreadyConfirmed, "there is nothing to confirm: it is acknowledged first"};
   isConfirmed_ = true;
   setComment(comment, user, moment);
-  show(moment, fmt::format("{} was confirmed by {}", space_.get().path(node_), user.view()));
+  show(moment, fmt::format("{} (confirmed by {})", reason_, user.view()));
   return {};
 }
 
@@ -344,7 +356,7 @@ Answer Alarm::addComment(const ByteString& eventId, const LocalizedText& comment
                          const Moment& moment) {
   if (auto answer = checkEvent(eventId); answer.code.isBad()) return answer;
   setComment(comment, user, moment);
-  show(moment, fmt::format("{} says: {}", user.view(), comment.text.view()));
+  show(moment, fmt::format("{} ({}: {})", reason_, user.view(), comment.text.view()));
   return {};
 }
 
@@ -381,6 +393,7 @@ void Alarm::takeOver(const Alarm& before) {
   quality_ = before.quality_;
   delay_ = before.delay_;
   eventIds_ = before.eventIds_;
+  reason_ = before.reason_;
   last_ = before.last_;
   rate_ = before.rate_;
 }

@@ -94,6 +94,7 @@ class Alarm {
   bool isAcknowledged_ = true, isConfirmed_ = true;
   std::uint16_t severity_ = 0, lastSeverity_ = 0;
   ua::StatusCode quality_;
+  std::string reason_;  // what was said when it last came, became another, or went
   Delay delay_;
   std::deque<ua::ByteString> eventIds_;  // since it last became active: those that can be acknowledged
   struct Sample {

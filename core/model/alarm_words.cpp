@@ -305,7 +305,8 @@ std::optional<AlarmWords> alarmWordsOf(const Space& space, NodeIndex alarm) {
   if (!out.hasLimits()) {
     out.value = valueText(space, alarm, out.kind == Kind::Discrete ? space::kActiveValue : space::kNormalValue);
     if (!out.value) return std::nullopt;
-    if (const auto severity = propertyOf<std::uint16_t>(space, alarm, "Severity"); severity && *severity != kUsualSeverity)
+    if (const auto severity = propertyOf<std::uint16_t>(space, alarm, "Severity");
+        severity && *severity != kUsualSeverity)
       out.severity = severity;
   }
   for (std::size_t i = 0; i < kLimitLevels; ++i) {

@@ -2,6 +2,7 @@
 
 #include "core/model/markup.hpp"
 #include "core/model/outline.hpp"
+#include "core/space/conditions.hpp"
 
 #include <algorithm>
 #include <cmath>
@@ -230,7 +231,9 @@ class InstanceCards {
     underway_.insert(node);
     for (const NodeIndex child : membersOf(space_, node)) {
       if (underway_.contains(child)) continue;
-      if (space_.nodeClass(child) == NodeClass::Object)
+      const bool isObject = space_.nodeClass(child) == NodeClass::Object;
+      // An alarm is told in the card of what has it.
+      if (isObject && !space::isCondition(space_, child))
         card.children.push_back(collect(child));
       else if (!isOfType(type, child))
         card.rows.push_back(rowOf(space_, child));

@@ -96,13 +96,19 @@ class PageWriter {
     return space_.traits(node).dataType;
   }
 
+  /// An alarm by its words, before what else is said of it.
+  static std::string aboutOf(const NodeFacts& facts) {
+    if (facts.type != kAlarmType) return facts.about;
+    return facts.value + (facts.about.empty() ? "" : ": " + facts.about);
+  }
+
   void factCells(NodeIndex node) {
     const auto facts = factsOf(space_, node);
     const bool isMethod = space_.nodeClass(node) == NodeClass::Method;
     out_ += fmt::format(
         "<td>{}</td><td>{}</td><td>{}</td><td class=\"dim\">{}</td><td>{}</td>",
         isMethod ? "<span class=\"dim\">" + escaped(facts.type) + "</span>" : linkTo(typeOf(node), facts.type),
-        escaped(facts.unit), escaped(facts.range), escaped(facts.access), escaped(facts.about));
+        escaped(facts.unit), escaped(facts.range), escaped(facts.access), escaped(aboutOf(facts)));
   }
 
   void writeTree() {

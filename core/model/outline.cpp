@@ -138,9 +138,11 @@ NodeFacts factsOf(const Space& space, NodeIndex node, const TypeCatalog* types) 
   facts.about = space.description(node).text.str();
   const auto nodeClass = space.nodeClass(node);
   if (nodeClass == NodeClass::Object) facts.type = typeText(space, node);
-  if (const auto alarm =
-          nodeClass == NodeClass::Object && space::isCondition(space, node) ? alarmWordsOf(space, node) : std::nullopt)
-    facts.type = text(*alarm);
+  if (const auto alarm = nodeClass == NodeClass::Object && space::isCondition(space, node) ? alarmWordsOf(space, node)
+                                                                                           : std::nullopt) {
+    facts.type = kAlarmType;
+    facts.value = text(*alarm);
+  }
   if (nodeClass == NodeClass::Method) facts.type = signatureText(space, node).substr(facts.name.size());
   if (nodeClass != NodeClass::Variable && nodeClass != NodeClass::VariableType) return facts;
   facts.type = typeText(space, node);

@@ -16,9 +16,11 @@ struct NodeFacts {
   std::string unit;    // "kPa"
   std::string range;   // "0..50"
   std::string access;  // "writable", "history" and the like; empty for what is only read
-  std::string value;   // initial, short
+  std::string value;   // initial, short; of an alarm its words
   std::string about;
 };
+/// The `type` of alarms that the language can say.
+inline constexpr std::string_view kAlarmType = "alarm";
 /// `types` are the site's structures, by which their values are told.
 NodeFacts factsOf(const space::Space& space, space::NodeIndex node, const ua::TypeCatalog* types = nullptr);
 

@@ -37,7 +37,9 @@ std::vector<NodeIndex> childrenOf(const Space& space, NodeIndex node) {
   std::vector<NodeIndex> out;
   const NodeIndex hierarchical = space.at(id::HierarchicalReferences);
   for (const auto& reference : space.references(node))
-    if (reference.isForward() && space.isSubtype(reference.type(), hierarchical)) out.push_back(reference.target());
+    if (reference.isForward() && space.isSubtype(reference.type(), hierarchical) &&
+        !space.isSubtype(reference.type(), id::HasEventSource))
+      out.push_back(reference.target());
   return out;
 }
 

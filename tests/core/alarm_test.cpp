@@ -136,7 +136,7 @@ TEST_CASE("an alarm comes, becomes worse, is acknowledged and goes", "[alarm][cu
         Variant(NodeId(id::ExclusiveLimitStateMachineType_High)));
   CHECK(plant.field(clogged + "/Severity") == Variant(std::uint16_t{400}));
   CHECK(plant.text(clogged + "/AckedState") == "Unacknowledged");
-  CHECK(plant.text(clogged + "/Message") == "Plant/DF1/pressure is too high: 31, the limit is 30");
+  CHECK(plant.text(clogged + "/Message") == "DF1/pressure is too high: 31, the limit is 30");
   CHECK(plant.field(clogged + "/InputNode") == Variant(NodeId(2, String("Plant/DF1/pressure"))));
   // Nothing new: nothing is told.
   plant.set("DF1/pressure", Variant(32.0));
@@ -144,6 +144,8 @@ TEST_CASE("an alarm comes, becomes worse, is acknowledged and goes", "[alarm][cu
   CHECK(plant.acknowledge(clogged, "on my way").isGood());
   CHECK(plant.told(clogged).size() == 1);
   CHECK(plant.text(clogged + "/Comment") == "on my way");
+  CHECK(plant.text(clogged + "/Message") ==
+        "DF1/pressure is too high: 31, the limit is 30 (acknowledged by mia)");
   CHECK(plant.field(clogged + "/ClientUserId") == Variant(String("mia")));
   CHECK(plant.acknowledge(clogged) == status::BadConditionBranchAlreadyAcked);
   CHECK(plant.call(clogged + "/Acknowledge", {Variant(ByteString("old", 3)), Variant(LocalizedText())}) ==
@@ -157,10 +159,12 @@ TEST_CASE("an alarm comes, becomes worse, is acknowledged and goes", "[alarm][cu
   plant.set("DF1/pressure", Variant(35.0));
   CHECK(plant.text(clogged + "/AckedState") == "Acknowledged");
   plant.set("DF1/pressure", Variant(10.0));
-  CHECK(plant.text(clogged + "/Message") == "Plant/DF1/pressure is normal: 10");
+  CHECK(plant.text(clogged + "/Message") == "DF1/pressure is normal: 10");
   CHECK(plant.field(clogged + "/Retain") == Variant(false));
+  CHECK(plant.text(clogged + "/Comment") == "on my way");
   // From one side to the other is news, too.
   plant.set("DF1/pressure", Variant(31.0));
+  CHECK(plant.text(clogged + "/Comment") == "");
   CHECK(plant.acknowledge(clogged).isGood());
   plant.set("DF1/pressure", Variant(4.0));
   CHECK(plant.text(clogged + "/LimitState/CurrentState") == "Low");
@@ -208,13 +212,13 @@ TEST_CASE("each kind of alarm judges in its way", "[alarm][cu:A & C Alarm]") {
     CHECK(plant.text("DF1/stopped/Message") == "The screen stands still");
     CHECK(plant.field("DF1/stopped/Severity") == Variant(std::uint16_t{800}));
     plant.set("DF1/running", Variant(true));
-    CHECK(plant.text("DF1/stopped/Message") == "Plant/DF1/running is normal: Turning");
+    CHECK(plant.text("DF1/stopped/Message") == "DF1/running is normal: Turning");
   }
   SECTION("a value that is one") {
     plant.set("DF1/mode", Variant(std::int32_t{2}));
     CHECK(plant.told("DF1/off").empty());
     plant.set("DF1/mode", Variant(std::int32_t{0}));
-    CHECK(plant.text("DF1/off/Message") == "Plant/DF1/mode is Off");
+    CHECK(plant.text("DF1/off/Message") == "DF1/mode is Off");
   }
 }
 

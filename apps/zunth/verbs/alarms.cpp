@@ -121,10 +121,11 @@ std::vector<Cell> rowOf(const List<Variant>& fields, const std::string& path) {
           Cell(format(fields[Severity]), toJson(fields[Severity])),
           stateOf(fields),
           path,
-          Cell(format(fields[Message]), toJson(fields[Message])),
-          Cell(format(fields[Comment]), toJson(fields[Comment]))};
+          Cell(format(fields[Comment]), toJson(fields[Comment])),
+          Cell(format(fields[Message]), toJson(fields[Message]))};
 }
-const std::vector<std::string> kColumns{"time", "sev.", "state", "alarm", "message", "comment"};
+const std::vector<std::string> kColumns{"time", "sev.", "state", "alarm", "comment", "message"};
+constexpr std::ptrdiff_t kCommentColumn = 4;
 
 /// What came since it was asked, until a refresh is over.
 struct Heard {
@@ -197,8 +198,17 @@ Awaitable<int> listAlarms(SessionPtr session, Interrupt& interrupt, Options opti
     }
     if (!isListed && marks >= 2) {
       isListed = true;
-      Records records(kColumns);
-      for (auto& [path, row] : standing) records.add(std::move(row));
+      const bool anyComment =
+          std::ranges::any_of(standing, [](const auto& each) { return !each.second[kCommentColumn].text.empty(); });
+      // For people the column is there when somebody has said something.
+      const bool hasComments = anyComment || options.format != Format::Table;
+      auto columns = kColumns;
+      if (!hasComments) columns.erase(columns.begin() + kCommentColumn);
+      Records records(columns);
+      for (auto& [path, row] : standing) {
+        if (!hasComments) row.erase(row.begin() + kCommentColumn);
+        records.add(std::move(row));
+      }
       if (records.empty() && options.format == Format::Table)
         std::printf("no alarm is active, and none waits for anybody\n");
       else

@@ -114,7 +114,8 @@ int showOutline(const Options& options, const std::string& from, const std::stri
                    space.nodeId(row.node).text()});
       continue;
     }
-    const std::string value = facts.value.size() > 28 ? facts.value.substr(0, 25) + "..." : facts.value;
+    const std::string value =
+        facts.value.size() > 28 && facts.type != model::kAlarmType ? facts.value.substr(0, 25) + "..." : facts.value;
     const bool isObject = space.nodeClass(row.node) == NodeClass::Object;
     records.add({dim(row.lead) + (isObject ? bold(facts.name) : facts.name) +
                      (row.hidden ? dim(fmt::format("  +{}", row.hidden)) : ""),

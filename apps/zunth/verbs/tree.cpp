@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <set>
 #include <unordered_map>
+#include <unordered_set>
 
 #include <fmt/format.h>
 
@@ -43,6 +44,24 @@ const char* className(NodeClass nodeClass) {
   }
 }
 
+/// Alarms have half a hundred fields each, and all the same ones.
+bool isAlarm(const Found& node) {
+  static const std::unordered_set<NodeId> types{id::AlarmConditionType,
+                                                id::LimitAlarmType,
+                                                id::ExclusiveLimitAlarmType,
+                                                id::NonExclusiveLimitAlarmType,
+                                                id::ExclusiveLevelAlarmType,
+                                                id::NonExclusiveLevelAlarmType,
+                                                id::ExclusiveDeviationAlarmType,
+                                                id::NonExclusiveDeviationAlarmType,
+                                                id::ExclusiveRateOfChangeAlarmType,
+                                                id::NonExclusiveRateOfChangeAlarmType,
+                                                id::DiscreteAlarmType,
+                                                id::OffNormalAlarmType,
+                                                id::TripAlarmType};
+  return types.contains(node.typeDefinition);
+}
+
 /// Children level by level, one request each.
 Awaitable<Result<void>> grow(SessionPtr session, Branch& root, const TreeOptions& options) {
   std::vector<Branch*> level{&root};
@@ -67,7 +86,8 @@ Awaitable<Result<void>> grow(SessionPtr session, Branch& root, const TreeOptions
         if (!options.all && (isServers || isFact)) continue;
         if (seen.insert(child.nodeId.text()).second) level[i]->children.push_back({std::move(child), {}, {}});
       }
-      for (auto& child : level[i]->children) next.push_back(&child);
+      for (auto& child : level[i]->children)
+        if (options.all || !isAlarm(child.node)) next.push_back(&child);
     }
     level = std::move(next);
   }
@@ -189,7 +209,8 @@ void addTree(Program program) {
   verb.option("PATH", tree->path, "Where to begin; Objects when left out");
   verb.option("--depth", tree->depth, "Levels to show").showsDefault().range(1, 100);
   verb.flag("--values", tree->values, "Read the variables, too");
-  verb.flag("--all", tree->all, "Show the Server object, units, ranges and arguments as nodes, too");
+  verb.flag("--all", tree->all,
+            "Show the Server object, units, ranges, arguments and the fields of alarms as nodes, too");
   verb.runs([program, tree] {
     program.exitCode = withSession(program.options, false, [&](SessionPtr session, Interrupt&) {
       return showTree(session, program.options, *tree);
