@@ -371,7 +371,7 @@ Answer Alarm::enable(bool on, const String& user, const Moment& moment) {
     delay_.reset(exceeded_);
     look(moment);
   }
-  show(moment, fmt::format("{} was {} by {}", space_.get().path(node_), on ? "enabled" : "disabled", user.view()));
+  show(moment, fmt::format("{} ({} by {})", reason_, on ? "enabled" : "disabled", user.view()));
   return {};
 }
 

@@ -264,7 +264,7 @@ void Alarms::setComparison(const Pending& pending, NodeIndex input) {
     setField(pending.alarm, "NormalState", Variant(space_.nodeId(own)), *pending.entry, inType);
 }
 
-/// An alarm that came from a type watches what its own object has.
+/// An alarm that came from a type watches what its own object has, which may be a part of another type.
 void Alarms::connectCopy(NodeIndex alarm) {
   const NodeIndex owner = space_.parent(alarm);
   for (const char* name : {"InputNode", "SetpointNode", "NormalState"}) {
@@ -299,8 +299,9 @@ void Alarms::connect() {
   if (!areThereAny_) return;
   for (NodeIndex node = 0; node < space_.rows(); ++node) {
     if (!space_.exists(node) || space_.nodeClass(node) != NodeClass::Object) continue;
-    if (!isAlarmType(space_.typeDefinition(node)) || space::isInType(space_, node)) continue;
+    if (!isAlarmType(space_.typeDefinition(node))) continue;
     connectCopy(node);
+    if (space::isInType(space_, node)) continue;
     const auto wanted = space::alarmLinks(space_, node);
     for (const auto& link : wanted.links) space_.refer(link.source, link.type, link.target);
     for (const NodeIndex notifier : wanted.notifiers) space_.setEventNotifier(notifier);

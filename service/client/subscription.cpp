@@ -110,6 +110,19 @@ Awaitable<Result<List<MonitoredItemCreateResult>>> Subscription::add(std::vector
   co_return results;
 }
 
+Awaitable<Result<MonitoredItemCreateResult>> Subscription::addEvents(NodeId source, EventFilter filter) {
+  constexpr std::uint32_t kQueueSize = 10'000;
+  MonitoredItemCreateRequest item;
+  item.itemToMonitor = {std::move(source), static_cast<std::uint32_t>(AttributeId::EventNotifier), {}, {}};
+  item.monitoringMode = MonitoringMode::Reporting;
+  item.requestedParameters.filter = ExtensionObject::of(filter);
+  item.requestedParameters.queueSize = kQueueSize;
+  item.requestedParameters.discardOldest = true;
+  auto added = co_await add(std::vector<MonitoredItemCreateRequest>(1, item));
+  if (!added) co_return added.error();
+  co_return added->front();
+}
+
 Awaitable<Result<List<StatusCode>>> Subscription::remove(std::vector<std::uint32_t> itemIds) {
   DeleteMonitoredItemsRequest request;
   request.subscriptionId = id_;

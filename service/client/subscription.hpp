@@ -44,6 +44,8 @@ class Subscription : public std::enable_shared_from_this<Subscription> {
   Awaitable<ua::Result<ua::List<ua::MonitoredItemCreateResult>>> add(
       std::vector<ua::MonitoredItemCreateRequest> items,
       ua::TimestampsToReturn timestamps = ua::TimestampsToReturn::Both);
+  /// The events of an object, those that pass the filter; thousands may wait between two publishings.
+  Awaitable<ua::Result<ua::MonitoredItemCreateResult>> addEvents(ua::NodeId source, ua::EventFilter filter);
   /// One status for each.
   Awaitable<ua::Result<ua::List<ua::StatusCode>>> remove(std::vector<std::uint32_t> itemIds);
   Awaitable<ua::Result<ua::List<ua::StatusCode>>> setMode(ua::MonitoringMode mode, std::vector<std::uint32_t> itemIds);

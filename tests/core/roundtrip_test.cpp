@@ -119,7 +119,28 @@ class Generator {
     line(3, "is: Feed");
     line(3, "starts: {grams: 5, times: [1.5], mode: Wash" + std::string(chance(50) ? ", why: Because" : "") + "}");
     if (chance(50)) line(2, "<Part" + std::to_string(number) + ">?: FolderType");
+    const std::string level = "level" + std::to_string(number);
+    line(2, level + ": Double m 0..10");
+    line(2, "still" + std::to_string(number) + ": Boolean No | Yes");
+    line(2, "alarms:");
+    line(3, "full" + std::to_string(number) + (chance(25) ? "?" : "") + ": " + alarm(level));
+    if (chance(50))
+      line(3, "stuck" + std::to_string(number) + ": off-normal still" + std::to_string(number) + " normal No");
     line(2, "run" + std::to_string(number) + "(seconds UInt16, how Mode[]) -> done Boolean: {seconds: How long}");
+  }
+
+  std::string alarm(const std::string& variable) {
+    std::string out =
+        chance(30) ? "deviation " + variable + " from " + variable : (chance(50) ? "limit " : "rate ") + variable;
+    out += " high " + std::to_string(2 + pick(4));
+    if (chance(50)) out += " highhigh 8";
+    if (chance(30)) out += " low 1";
+    if (chance(30)) out += " deadband 0.5";
+    if (chance(50)) out += chance(50) ? " severity 300 700" : " severity 300";
+    if (chance(30)) out += chance(50) ? " delay 5s" : " delay 2s 1s";
+    if (chance(30)) out += " nonexclusive";
+    if (chance(30)) out += " confirm";
+    return out;
   }
 
   void object(int number) {
@@ -133,6 +154,10 @@ class Generator {
     if (chance(30)) line(2, "plan" + std::to_string(type) + ": {starts: {grams: 7}}");
     if (chance(50)) line(2, "t" + std::to_string(type) + "v0:");
     line(2, "\"own {1..2}\": '" + variable() + "'");
+    line(2, "depth: Double m 0..10");
+    line(2, "alarms:");
+    if (chance(50)) line(3, "full" + std::to_string(type) + ": high 9.5 severity 900");
+    line(3, "deep: {is: " + alarm("depth") + ", message: Too deep}");
     if (chance(40)) line(2, "fixed: {is: Double, node-id: " + std::to_string(5000 + number) + "}");
     if (number && chance(50)) line(2, "refers: {feeds: O" + std::to_string(pick(number)) + ", isFedBy: [./own 1]}");
     if (chance(50)) {

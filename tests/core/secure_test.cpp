@@ -169,7 +169,7 @@ TEST_CASE("keys are agreed on over curves as the second implementation agrees on
 }
 
 TEST_CASE("a nonce that is no public key is refused", "[secure]") {
-  const auto zeros = [](std::size_t size) { return ByteString(Bytes(size).data(), size); };
+  const auto zeros = [](std::size_t size) { return ByteString(std::string(size, 0).data(), size); };
   for (const Policy& policy : policies()) {
     INFO(policy.name);
     const KeyExchange own(policy, zeros);

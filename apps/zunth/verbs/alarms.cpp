@@ -149,16 +149,9 @@ Awaitable<int> listAlarms(SessionPtr session, Interrupt& interrupt, Options opti
   settings.interval = 100;
   auto subscription = co_await client::Subscription::create(session, settings, std::move(handlers));
   if (!subscription) co_return fail(subscription.error());
-  MonitoredItemCreateRequest item;
-  item.itemToMonitor = {id::Server, static_cast<std::uint32_t>(AttributeId::EventNotifier), {}, {}};
-  item.monitoringMode = MonitoringMode::Reporting;
-  item.requestedParameters.filter = ExtensionObject::of(filterOfConditions());
-  item.requestedParameters.queueSize = 10'000;
-  item.requestedParameters.discardOldest = true;
-  auto added = co_await (*subscription)->add(std::vector<MonitoredItemCreateRequest>(1, item));
+  auto added = co_await (*subscription)->addEvents(id::Server, filterOfConditions());
   if (!added) co_return fail(added.error());
-  if (added->front().statusCode.isBad())
-    co_return fail({added->front().statusCode, "the server tells nobody of its conditions", {}});
+  if (added->statusCode.isBad()) co_return fail({added->statusCode, "the server tells nobody of its conditions", {}});
   std::vector<Variant> inputs;
   inputs.push_back(Variant((*subscription)->id()));
   auto refreshed = co_await session->call(id::ConditionType, id::ConditionType_ConditionRefresh, std::move(inputs));

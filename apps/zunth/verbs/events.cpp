@@ -178,23 +178,16 @@ Awaitable<int> watchEvents(SessionPtr session, Interrupt& interrupt, Options opt
   settings.interval = 250;
   auto subscription = co_await client::Subscription::create(session, settings, std::move(handlers));
   if (!subscription) co_return fail(subscription.error());
-  MonitoredItemCreateRequest item;
-  item.itemToMonitor = {source, static_cast<std::uint32_t>(AttributeId::EventNotifier), {}, {}};
-  item.monitoringMode = MonitoringMode::Reporting;
-  item.requestedParameters.filter = ExtensionObject::of(filter);
-  item.requestedParameters.queueSize = 10'000;
-  item.requestedParameters.discardOldest = true;
-  auto added = co_await (*subscription)->add(std::vector<MonitoredItemCreateRequest>(1, item));
+  auto added = co_await (*subscription)->addEvents(source, filter);
   if (!added) co_return fail(added.error());
-  if (const auto& result = added->front(); result.statusCode.isBad()) {
+  if (const auto& result = *added; result.statusCode.isBad()) {
     co_await (*subscription)->close();
     co_return fail({result.statusCode,
                     result.statusCode == status::BadNotSupported ? asked.source + " announces no events of its own"
                                                                  : "the server does not take this choice of events",
                     result.statusCode == status::BadNotSupported ? "zunth events, for all of the server's" : ""});
   }
-  if (const auto result = added->front().filterResult.as<EventFilterResult>();
-      result && !added->front().filterResult.isNull())
+  if (const auto result = added->filterResult.as<EventFilterResult>(); result && !added->filterResult.isNull())
     for (std::size_t i = kFields.size(); i < result->selectClauseResults.size(); ++i)
       if (result->selectClauseResults[i].isBad())
         std::fprintf(stderr, "zunth: such events have no field '%s'\n", asked.fields[i - kFields.size()].c_str());
