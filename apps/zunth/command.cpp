@@ -20,6 +20,17 @@ Awaitable<void> Interrupt::wait(ua::Duration limit) {
   co_await timer_.async_wait(asio::as_tuple(asio::use_awaitable));
 }
 
+client::Subscription::Handlers subscriptionHandlers(Interrupt& interrupt, int& code) {
+  client::Subscription::Handlers handlers;
+  handlers.gap = [](const std::string& why) { std::fprintf(stderr, "zunth: gap: %s\n", why.c_str()); };
+  handlers.failed = [&](const ua::Error& error) {
+    if (interrupt.isWanted()) return;
+    code = fail(error);
+    interrupt.raise();
+  };
+  return handlers;
+}
+
 namespace {
 
 /// What became of the connection, for whoever watches for long.

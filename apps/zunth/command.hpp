@@ -3,7 +3,7 @@
 #include "apps/zunth/output.hpp"
 #include "apps/zunth/places.hpp"
 #include "apps/zunth/verb.hpp"
-#include "service/client/session.hpp"
+#include "service/client/subscription.hpp"
 
 #include <functional>
 
@@ -47,6 +47,10 @@ class Interrupt {
   asio::steady_timer timer_;
   bool wanted_ = false;
 };
+
+/// Tells of gaps, and ends the waiting with an exit code when a subscription fails, unless it was to end anyway. What
+/// is to be done with changes and events is the caller's to add.
+client::Subscription::Handlers subscriptionHandlers(Interrupt& interrupt, int& code);
 
 using Work = std::function<Awaitable<int>(SessionPtr session, Interrupt& interrupt)>;
 

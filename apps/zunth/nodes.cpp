@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <set>
+#include <unordered_set>
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -189,6 +190,23 @@ std::string words(const Json& json) {
 
 }  // namespace
 
+bool isAlarm(const Found& node) {
+  static const std::unordered_set<NodeId> types{id::AlarmConditionType,
+                                                id::LimitAlarmType,
+                                                id::ExclusiveLimitAlarmType,
+                                                id::NonExclusiveLimitAlarmType,
+                                                id::ExclusiveLevelAlarmType,
+                                                id::NonExclusiveLevelAlarmType,
+                                                id::ExclusiveDeviationAlarmType,
+                                                id::NonExclusiveDeviationAlarmType,
+                                                id::ExclusiveRateOfChangeAlarmType,
+                                                id::NonExclusiveRateOfChangeAlarmType,
+                                                id::DiscreteAlarmType,
+                                                id::OffNormalAlarmType,
+                                                id::TripAlarmType};
+  return types.contains(node.typeDefinition);
+}
+
 Awaitable<Result<std::vector<std::vector<Found>>>> childrenOf(SessionPtr session, std::vector<Found> parents) {
   std::vector<BrowseDescription> what;
   for (const auto& parent : parents)
@@ -239,7 +257,7 @@ Awaitable<Result<std::vector<Found>>> findNodes(SessionPtr session, std::string 
         for (auto& list : *children)
           for (auto& child : list)
             if (seen.insert(child.nodeId.text()).second) {
-              level.push_back(child);
+              if (!isAlarm(child)) level.push_back(child);
               next.push_back(std::move(child));
             }
       }

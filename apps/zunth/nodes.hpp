@@ -14,8 +14,11 @@ struct Found {
   ua::NodeId parent;  // null when the node was named by its id
 };
 
-/// The nodes that a pattern names: a path from Objects with * and **, or a NodeId. An error when there is none, with
-/// the nearest name at the place where the path led nowhere.
+/// Alarms have half a hundred fields each, and all the same ones: nobody wants them who doesn't ask for them.
+bool isAlarm(const Found& node);
+
+/// The nodes that a pattern names: a path from Objects with * and ** (which leaves out the fields of alarms), or a
+/// NodeId. An error when there is none, with the nearest name at the place where the path led nowhere.
 Awaitable<ua::Result<std::vector<Found>>> findNodes(SessionPtr session, std::string pattern);
 /// All nodes of several patterns, without doubles.
 Awaitable<ua::Result<std::vector<Found>>> findNodes(SessionPtr session, std::vector<std::string> patterns);

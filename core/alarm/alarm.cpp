@@ -1,5 +1,6 @@
 #include "core/alarm/alarm.hpp"
 
+#include "core/space/attributes.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -29,8 +30,6 @@ NodeIndex targetOf(const Space& space, NodeIndex alarm, const char* name) {
   const NodeIndex target = id && !id->isNull() ? space.find(*id) : kNoNode;
   return target != kNoNode && space.nodeClass(target) == NodeClass::Variable ? target : kNoNode;
 }
-
-std::string stepText(const QualifiedName& name) { return name.name.str(); }
 
 /// The state of the exclusive limits' machine that stands for a level.
 StandardId stateOf(LimitLevel level) {
@@ -62,7 +61,8 @@ std::optional<Alarm> Alarm::from(Space& space, NodeIndex node) {
   const auto is = [&](StandardId kind) { return space.isSubtype(type, kind); };
   if (type == kNoNode || !is(id::AlarmConditionType)) return std::nullopt;
   const NodeIndex input = targetOf(space, node, "InputNode");
-  if (input == kNoNode) return std::nullopt;
+  // An alarm that watches how others stand could make them change, and they it, without an end.
+  if (input == kNoNode || space::isConditionState(space, input)) return std::nullopt;
   Kind kind = Kind::Level;
   NodeIndex other = kNoNode;
   if (is(id::ExclusiveDeviationAlarmType) || is(id::NonExclusiveDeviationAlarmType)) {
@@ -87,10 +87,11 @@ std::optional<Alarm> Alarm::from(Space& space, NodeIndex node) {
   out.inputs_.push_back(input);
   if (other != kNoNode) out.inputs_.push_back(other);
   out.collect(node, {});
+  out.findSettings();
   if (const NodeIndex message = space::ownProperty(space, node, space::kActiveMessage); message != kNoNode)
     if (const auto held = space.value(message); held.value.get<LocalizedText>())
       out.activeMessage_ = *held.value.get<LocalizedText>();
-  if (const double severity = out.numberAt("Severity", 0); severity >= 1)
+  if (const double severity = out.numberAt(out.fieldAt("Severity"), 0); severity >= 1)
     out.usualSeverity_ = static_cast<std::uint16_t>(severity);
   out.severity_ = out.lastSeverity_ = out.usualSeverity_;
   return out;
@@ -110,12 +111,21 @@ void Alarm::collect(NodeIndex at, Event::Path path) {
     below.push_back(space.browseName(child));
     if (nodeClass == NodeClass::Variable) {
       std::string text;
-      for (const auto& step : below) text += (text.empty() ? "" : "/") + stepText(step);
+      for (const auto& step : below) text += (text.empty() ? "" : "/") + step.name.str();
       byPath_.emplace(std::move(text), child);
       fields_.push_back({below, child});
     }
     collect(child, std::move(below));
   }
+}
+
+void Alarm::findSettings() {
+  for (std::size_t i = 0; i < space::kLimitLevels; ++i) {
+    const std::string level(nameOf(static_cast<LimitLevel>(i)));
+    levels_[i] = {fieldAt(level + "Limit"), fieldAt(level + "Deadband"), fieldAt("Severity" + level)};
+  }
+  onDelay_ = fieldAt("OnDelay");
+  offDelay_ = fieldAt("OffDelay");
 }
 
 NodeIndex Alarm::fieldAt(std::string_view path) const {
@@ -130,8 +140,7 @@ void Alarm::putState(const std::string& path, bool is, const char* yes, const ch
   put(path, Variant(english(is ? yes : no)), moment);
   put(path + "/Id", Variant(is), moment);
 }
-double Alarm::numberAt(std::string_view path, double otherwise) const {
-  const NodeIndex field = fieldAt(path);
+double Alarm::numberAt(NodeIndex field, double otherwise) const {
   double number = 0;
   return field != kNoNode && space_.get().value(field).value.toDouble(number) ? number : otherwise;
 }
@@ -139,9 +148,8 @@ double Alarm::numberAt(std::string_view path, double otherwise) const {
 Limits Alarm::limits() const {
   Limits out;
   for (std::size_t i = 0; i < space::kLimitLevels; ++i) {
-    const std::string level(nameOf(static_cast<LimitLevel>(i)));
-    const double limit = numberAt(level + "Limit", NAN);
-    if (!std::isnan(limit)) out.levels[i] = Limits::One{limit, std::abs(numberAt(level + "Deadband", 0))};
+    const double limit = numberAt(levels_[i].limit, NAN);
+    if (!std::isnan(limit)) out.levels[i] = Limits::One{limit, std::abs(numberAt(levels_[i].deadband, 0))};
   }
   return out;
 }
@@ -172,9 +180,9 @@ Exceeded Alarm::seen(const DataValue& value, DateTime wallClock) {
   }
   const auto number = measured(value, wallClock);
   if (!number) return exceeded_;
-  const Exceeded all = judge(limits(), *number, exceeded_);
-  const auto worst = outermost(all);
-  return isExclusive_ ? (worst ? bitOf(*worst) : Exceeded{0}) : all;
+  judged_ = judge(limits(), *number, judged_);
+  const auto worst = outermost(judged_);
+  return isExclusive_ ? (worst ? bitOf(*worst) : Exceeded{0}) : judged_;
 }
 
 void Alarm::begin(const Moment& moment) {
@@ -188,9 +196,11 @@ void Alarm::begin(const Moment& moment) {
   put("ConditionClassName", Variant(english("Process")), moment);
   put("BranchId", Variant(NodeId()), moment);
   put("SuppressedOrShelved", Variant(false), moment);
-  put("Comment", Variant(LocalizedText()), moment);
-  put("ClientUserId", Variant(String()), moment);
-  if (reason_.empty()) reason_ = messageNow();
+  if (reason_.empty()) {
+    put("Comment", Variant(LocalizedText()), moment);
+    put("ClientUserId", Variant(String()), moment);
+    reason_ = messageNow();
+  }
   show(moment, reason_);
 }
 
@@ -204,8 +214,7 @@ bool Alarm::look(const Moment& moment) {
   // A bad value says nothing of the plant: how the alarm stands stays, its quality tells.
   const Exceeded before = exceeded_;
   if (!quality.isBad())
-    exceeded_ =
-        delay_.settle(seen(value, moment.wallClock), moment.now, numberAt("OnDelay", 0), numberAt("OffDelay", 0));
+    exceeded_ = delay_.settle(seen(value, moment.wallClock), moment.now, numberAt(onDelay_, 0), numberAt(offDelay_, 0));
   const bool isOther = exceeded_ != before;
   if (!isOther && (!isOtherQuality || isWaiting)) return false;
   const auto worstBefore = outermost(before), worst = outermost(exceeded_);
@@ -231,8 +240,7 @@ bool Alarm::look(const Moment& moment) {
 std::uint16_t Alarm::severityNow() const {
   const auto worst = outermost(exceeded_);
   if (!worst) return severity_;
-  const std::string name = "Severity" + std::string(nameOf(*worst));
-  const double severity = numberAt(name, 0);
+  const double severity = numberAt(levels_[static_cast<std::size_t>(*worst)].severity, 0);
   return severity >= 1 ? static_cast<std::uint16_t>(severity) : usualSeverity_;
 }
 
@@ -245,12 +253,8 @@ std::string Alarm::valueText() const {
       if (const auto held = space.value(words); held.value.get<LocalizedText>())
         return held.value.get<LocalizedText>()->text.str();
   }
-  const NodeIndex dataType = space.traits(inputs_[0]).dataType;
-  const auto* rare = dataType == kNoNode ? nullptr : space.rare(dataType);
-  if (const auto* number = value.value.get<std::int32_t>(); number && rare && !rare->typeDefinition.isNull())
-    if (auto members = rare->typeDefinition.as<EnumDefinition>())
-      for (const auto& member : members->fields)
-        if (member.value == *number) return member.name.str();
+  if (const auto name = space::enumerationName(space, space.traits(inputs_[0]).dataType, value.value))
+    return name->str();
   double number = 0;
   return value.value.toDouble(number) ? fmt::format("{:.6g}", number) : format(value.value);
 }
@@ -265,7 +269,7 @@ std::string Alarm::messageNow() const {
   if (!exceeded_) return fmt::format("{} is normal: {}", name, valueText());
   if (!activeMessage_.text.empty()) return activeMessage_.text.str();
   const auto worst = outermost(exceeded_);
-  const double limit = numberAt(std::string(nameOf(*worst)) + "Limit", 0);
+  const double limit = numberAt(levels_[static_cast<std::size_t>(*worst)].limit, 0);
   switch (kind_) {
     case Kind::Level:
       return fmt::format("{} is {}: {}, the limit is {:.6g}", name, wordsFor(*worst), valueText(), limit);
@@ -321,13 +325,15 @@ Answer Alarm::checkEvent(const ByteString& eventId) const {
   return {};
 }
 
-void Alarm::setComment(const LocalizedText& comment, const String& user, const Moment& moment) {
+/// What somebody said or did, and the event that tells it beside why the alarm came.
+void Alarm::answered(const LocalizedText& comment, const String& user, const std::string& how, const Moment& moment) {
   // Part 9, 5.5.6: an empty comment leaves the one that is there.
   if (!comment.text.isNull()) {
     put("Comment", Variant(comment), moment);
     put("Comment/SourceTimestamp", Variant(moment.wallClock), moment);
   }
   put("ClientUserId", Variant(user), moment);
+  show(moment, fmt::format("{} ({})", reason_, how));
 }
 
 Answer Alarm::acknowledge(const ByteString& eventId, const LocalizedText& comment, const String& user,
@@ -336,8 +342,7 @@ Answer Alarm::acknowledge(const ByteString& eventId, const LocalizedText& commen
   if (isAcknowledged_) return {status::BadConditionBranchAlreadyAcked, "somebody has acknowledged it already"};
   isAcknowledged_ = true;
   isConfirmed_ = fieldAt("ConfirmedState") == kNoNode;
-  setComment(comment, user, moment);
-  show(moment, fmt::format("{} (acknowledged by {})", reason_, user.view()));
+  answered(comment, user, "acknowledged by " + user.str(), moment);
   return {};
 }
 
@@ -347,16 +352,14 @@ Answer Alarm::confirm(const ByteString& eventId, const LocalizedText& comment, c
   if (isConfirmed_)
     return {status::BadConditionBranchAlreadyConfirmed, "there is nothing to confirm: it is acknowledged first"};
   isConfirmed_ = true;
-  setComment(comment, user, moment);
-  show(moment, fmt::format("{} (confirmed by {})", reason_, user.view()));
+  answered(comment, user, "confirmed by " + user.str(), moment);
   return {};
 }
 
 Answer Alarm::addComment(const ByteString& eventId, const LocalizedText& comment, const String& user,
                          const Moment& moment) {
   if (auto answer = checkEvent(eventId); answer.code.isBad()) return answer;
-  setComment(comment, user, moment);
-  show(moment, fmt::format("{} ({}: {})", reason_, user.view(), comment.text.view()));
+  answered(comment, user, user.str() + ": " + comment.text.str(), moment);
   return {};
 }
 
@@ -365,13 +368,12 @@ Answer Alarm::enable(bool on, const String& user, const Moment& moment) {
     return {on ? status::BadConditionAlreadyEnabled : status::BadConditionAlreadyDisabled,
             on ? "it is enabled already" : "it is disabled already"};
   isEnabled_ = on;
-  put("ClientUserId", Variant(user), moment);
   if (on) {
     last_.reset();
     delay_.reset(exceeded_);
     look(moment);
   }
-  show(moment, fmt::format("{} ({} by {})", reason_, on ? "enabled" : "disabled", user.view()));
+  answered({}, user, (on ? "enabled by " : "disabled by ") + user.str(), moment);
   return {};
 }
 
@@ -385,6 +387,7 @@ Event Alarm::event() const {
 
 void Alarm::takeOver(const Alarm& before) {
   isEnabled_ = before.isEnabled_;
+  judged_ = before.judged_;
   exceeded_ = before.exceeded_;
   isAcknowledged_ = before.isAcknowledged_;
   isConfirmed_ = before.isConfirmed_;

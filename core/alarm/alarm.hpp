@@ -63,10 +63,12 @@ class Alarm {
 
   Alarm(space::Space& space, space::NodeIndex node, Kind kind) : space_(space), node_(node), kind_(kind) {}
   void collect(space::NodeIndex at, monitor::Event::Path path);
+  /// Where what decides about values is found, so that a value that changes needs no search.
+  void findSettings();
   space::NodeIndex fieldAt(std::string_view path) const;
   void put(std::string_view path, ua::Variant value, const Moment& moment);
   void putState(const std::string& path, bool is, const char* yes, const char* no, const Moment& moment);
-  double numberAt(std::string_view path, double otherwise) const;
+  double numberAt(space::NodeIndex field, double otherwise) const;
   Limits limits() const;
 
   Exceeded seen(const ua::DataValue& value, ua::DateTime wallClock);
@@ -76,7 +78,7 @@ class Alarm {
   std::string valueText() const;
   void show(const Moment& moment, const std::string& message);
   Answer checkEvent(const ua::ByteString& eventId) const;
-  void setComment(const ua::LocalizedText& comment, const ua::String& user, const Moment& moment);
+  void answered(const ua::LocalizedText& comment, const ua::String& user, const std::string& how, const Moment& moment);
 
   // By value, so that alarms can be moved about; the space outlives them.
   std::reference_wrapper<space::Space> space_;
@@ -86,11 +88,17 @@ class Alarm {
   std::vector<space::NodeIndex> inputs_;  // the variable, then the set point or what is normal
   std::vector<Field> fields_;             // all variables of the condition
   std::map<std::string, space::NodeIndex, std::less<>> byPath_;
+  struct LevelFields {
+    space::NodeIndex limit, deadband, severity;
+  };
+  std::array<LevelFields, space::kLimitLevels> levels_;
+  space::NodeIndex onDelay_ = space::kNoNode, offDelay_ = space::kNoNode;
   ua::LocalizedText activeMessage_;
   std::uint16_t usualSeverity_ = 500;
 
   bool isEnabled_ = true;
-  Exceeded exceeded_ = 0;
+  Exceeded judged_ = 0;    // all limits that the value is beyond, each with its deadband
+  Exceeded exceeded_ = 0;  // what counts of them: of exclusive limits the outermost, after the delay
   bool isAcknowledged_ = true, isConfirmed_ = true;
   std::uint16_t severity_ = 0, lastSeverity_ = 0;
   ua::StatusCode quality_;

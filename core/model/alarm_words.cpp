@@ -1,6 +1,8 @@
 #include "core/model/alarm_words.hpp"
 
+#include "core/model/outline.hpp"
 #include "core/model/words.hpp"
+#include "core/space/attributes.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -240,14 +242,34 @@ std::optional<Text> valueText(const Space& space, NodeIndex alarm, std::string_v
   const NodeIndex property = space::ownProperty(space, alarm, name);
   if (property == kNoNode) return std::nullopt;
   const Variant value = space.value(property).value;
-  const NodeIndex dataType = space.traits(property).dataType;
-  if (const auto* rare = dataType == kNoNode ? nullptr : space.rare(dataType); rare && value.get<std::int32_t>())
-    if (auto members = rare->typeDefinition.as<EnumDefinition>(); members && !rare->typeDefinition.isNull())
-      for (const auto& field : members->fields)
-        if (field.value == *value.get<std::int32_t>()) return Text{field.name.str(), {}};
+  if (const auto name = space::enumerationName(space, space.traits(property).dataType, value))
+    return Text{name->str(), {}};
   const std::string words = format(value);
   if (words.empty() || value.isArray() || words.find(' ') != std::string::npos) return std::nullopt;
   return Text{words, {}};
+}
+
+/// Whether all that an alarm has is what its words make.
+bool isPlain(const Space& space, NodeIndex alarm) {
+  static constexpr std::string_view said[] = {"HighHighLimit",    "HighLimit",    "LowLimit",       "LowLowLimit",
+                                              "HighHighDeadband", "HighDeadband", "LowDeadband",    "LowLowDeadband",
+                                              "SeverityHighHigh", "SeverityHigh", "SeverityLow",    "SeverityLowLow",
+                                              "OnDelay",          "OffDelay",     "ConfirmedState", "Confirm",
+                                              "HighHighState",    "HighState",    "LowState",       "LowLowState"};
+  const auto isMandatory = [&](const QualifiedName& name) {
+    for (NodeIndex type = space.typeDefinition(alarm); type != kNoNode; type = space.supertype(type))
+      if (const NodeIndex declared = space.child(type, name); declared != kNoNode)
+        return modellingRule(space, declared) == "Mandatory";
+    return false;
+  };
+  return std::ranges::all_of(space.references(alarm), [&](const space::Reference& reference) {
+    if (!reference.isForward() || !space.isSubtype(reference.type(), id::HierarchicalReferences)) return true;
+    const auto name = space.browseName(reference.target());
+    const auto text = name.name.view();
+    if (name.namespaceIndex != 0)
+      return text == space::kActiveValue || text == space::kNormalValue || text == space::kActiveMessage;
+    return std::ranges::find(said, text) != std::end(said) || isMandatory(name);
+  });
 }
 
 }  // namespace
@@ -292,7 +314,7 @@ std::optional<AlarmWords> alarmWordsOf(const Space& space, NodeIndex alarm) {
   const auto row = std::ranges::find_if(kKinds, [&](const KindRow& each) {
     return space.nodeId(type) == NodeId(each.exclusive) || space.nodeId(type) == NodeId(each.nonExclusive);
   });
-  if (row == std::end(kKinds)) return std::nullopt;
+  if (row == std::end(kKinds) || !isPlain(space, alarm)) return std::nullopt;
   AlarmWords out;
   out.kind = row->kind;
   out.isNonExclusive = out.hasLimits() && space.nodeId(type) == NodeId(row->nonExclusive);

@@ -203,6 +203,9 @@ void Alarms::connectTo(const Pending& pending) {
   const bool inType = space::isInType(space_, pending.owner);
   const NodeIndex input = variableAt(pending.owner, *pending.words.input);
   if (input == kNoNode) return;
+  if (space::isConditionState(space_, input))
+    return draft_.error(pending.words.input->place, "an alarm can't watch how another stands",
+                        "let both watch the same variable");
   setField(pending.alarm, "InputNode", Variant(space_.nodeId(input)), *pending.entry, inType);
   const NodeIndex dataType = space_.traits(input).dataType;
   if (pending.words.hasLimits()) {

@@ -3,6 +3,7 @@
 #include "core/model/access_rules.hpp"
 #include "core/model/alarm_words.hpp"
 #include "core/model/data_types.hpp"
+#include "core/model/outline.hpp"
 #include "core/space/attributes.hpp"
 #include "core/space/conditions.hpp"
 #include "core/space/type_catalog.hpp"
@@ -342,12 +343,7 @@ class LanguageWriter {
     return kNoNode;
   }
 
-  std::string ruleOf(NodeIndex node) const {
-    for (const auto& reference : space_.references(node))
-      if (reference.isForward() && space_.nodeId(reference.type()).is(id::HasModellingRule))
-        return name(reference.target());
-    return {};
-  }
+  std::string ruleOf(NodeIndex node) const { return modellingRule(space_, node); }
   bool isInType(NodeIndex node) const {
     const auto found = paths_.find(node);
     return found != paths_.end() && found->second.starts_with("types/");
@@ -640,11 +636,7 @@ class LanguageWriter {
       const auto& text = *value.get<LocalizedText>();
       if (!text.locale.empty()) return fmt::format("{{{}: {}}}", text.locale.view(), inQuotes(text.text.str()));
     }
-    if (!value.isArray() && value.type() == BuiltInType::Int32 && dataType != kNoNode)
-      if (const auto* rare = space_.rare(dataType))
-        if (auto members = rare->typeDefinition.as<EnumDefinition>(); members && !rare->typeDefinition.isNull())
-          for (const auto& field : members->fields)
-            if (field.value == *value.get<std::int32_t>()) return scalar(field.name.view());
+    if (const auto name = space::enumerationName(space_, dataType, value)) return scalar(name->view());
     const bool isText = value.type() == BuiltInType::ExtensionObject || value.isArray();
     if (const auto* id = value.get<NodeId>(); id && id->namespaceIndex())
       return inQuotes(
@@ -696,36 +688,13 @@ class LanguageWriter {
     for (NodeIndex node = 0; node < space_.rows(); ++node) {
       if (!isOurs(node) || space_.nodeClass(node) != NodeClass::Object || !space::isCondition(space_, node)) continue;
       auto said = alarmWordsOf(space_, node);
-      if (!said || !isPlainAlarm(node)) continue;
+      if (!said) continue;
       alarms_.emplace(node, std::move(*said));
       if (space::isInType(space_, node)) continue;
       const auto implied = space::alarmLinks(space_, node);
       impliedLinks_.insert(implied.links.begin(), implied.links.end());
       impliedNotifiers_.insert(implied.notifiers.begin(), implied.notifiers.end());
     }
-  }
-  /// Whether all that it has is what its words make.
-  bool isPlainAlarm(NodeIndex alarm) const {
-    static const std::set<std::string_view> said = {
-        "HighHighLimit", "HighLimit",      "LowLimit",       "LowLowLimit",      "HighHighDeadband",
-        "HighDeadband",  "LowDeadband",    "LowLowDeadband", "SeverityHighHigh", "SeverityHigh",
-        "SeverityLow",   "SeverityLowLow", "OnDelay",        "OffDelay",         "ConfirmedState",
-        "Confirm",       "HighHighState",  "HighState",      "LowState",         "LowLowState"};
-    const auto type = space_.typeDefinition(alarm);
-    for (const auto& reference : space_.references(alarm)) {
-      if (!reference.isForward() || !space_.isSubtype(reference.type(), hierarchical_)) continue;
-      const NodeIndex child = reference.target();
-      const auto name = space_.name(child);
-      const bool isOwn = space_.browseName(child).namespaceIndex != 0;
-      if (isOwn ? name != space::kActiveValue && name != space::kNormalValue && name != space::kActiveMessage
-                : !said.contains(name) && !isMandatoryIn(type, child))
-        return false;
-    }
-    return true;
-  }
-  bool isMandatoryIn(NodeIndex type, NodeIndex child) const {
-    const NodeIndex declaration = declarationOf(child, chainFrom(type));
-    return declaration != kNoNode && isMandatory(declaration);
   }
   void writeAlarms(NodeIndex owner, const Models& models, int depth) {
     bool isFirst = true;

@@ -162,11 +162,7 @@ NodeFacts factsOf(const Space& space, NodeIndex node, const TypeCatalog* types) 
                       ? toJson(value, JsonOptions{JsonForm::Plain, types, {}})
                             .dump(-1, ' ', false, Json::error_handler_t::replace)
                       : format(value);
-  if (!value.isNull() && !value.isArray() && value.type() == BuiltInType::Int32 && traits.dataType != kNoNode)
-    if (const auto* rare = space.rare(traits.dataType); rare && !rare->typeDefinition.isNull())
-      if (auto members = rare->typeDefinition.as<EnumDefinition>())
-        for (const auto& member : members->fields)
-          if (member.value == *value.get<std::int32_t>()) facts.value = member.name.str();
+  if (const auto name = space::enumerationName(space, traits.dataType, value)) facts.value = name->str();
   return facts;
 }
 

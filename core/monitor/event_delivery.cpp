@@ -38,9 +38,13 @@ void EventDelivery::raiseTo(Subscription& subscription, std::optional<std::uint3
     if (!isForAll && (std::ranges::find(notifiers, item->node()) == notifiers.end() ||
                       !item->settings().events->wants(space_, event)))
       continue;
-    item->event(item->settings().events->select(space_, event));
-    subscription.itemQueued(*item);
+    bring(*item, event);
   }
+}
+
+void EventDelivery::bring(MonitoredItem& item, const Event& event) const {
+  item.event(item.settings().events->select(space_, event));
+  item.owner().itemQueued(item);
 }
 
 void EventDelivery::raise(const Event& event) {
@@ -50,8 +54,7 @@ void EventDelivery::raise(const Event& event) {
     if (found == watchers_.end()) continue;
     for (MonitoredItem* item : found->second) {
       if (item->mode() == MonitoringMode::Disabled || !item->settings().events->wants(space_, event)) continue;
-      item->event(item->settings().events->select(space_, event));
-      item->owner().itemQueued(*item);
+      bring(*item, event);
     }
   }
 }

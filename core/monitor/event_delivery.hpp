@@ -18,11 +18,12 @@ class EventDelivery {
   /// Whether anybody listens at all: what makes an event can be left out otherwise.
   bool isWatched() const { return !watchers_.empty(); }
   void raise(const Event& event);
-  /// Brings it to the items of one subscription alone, or to one of them; those that don't hear its source are left
-  /// out, and unless `isForAll` those that don't want it.
+  /// Brings it to the items of one subscription alone, or to one of them: to those that hear its source and want it,
+  /// or with `isForAll` to each that takes events.
   void raiseTo(Subscription& subscription, std::optional<std::uint32_t> onlyItem, const Event& event, bool isForAll);
 
  private:
+  void bring(MonitoredItem& item, const Event& event) const;
   std::vector<space::NodeIndex> notifiersOf(space::NodeIndex source) const;
 
   const space::Space& space_;

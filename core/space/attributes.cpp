@@ -237,6 +237,16 @@ bool holdsStructures(const Space& space, NodeIndex variable) {
   return dataType != kNoNode && space.isSubtype(dataType, id::Structure);
 }
 
+std::optional<String> enumerationName(const Space& space, NodeIndex dataType, const Variant& value) {
+  const auto* number = value.get<std::int32_t>();
+  const auto* rare = number && dataType != kNoNode ? space.rare(dataType) : nullptr;
+  if (!rare || rare->typeDefinition.isNull()) return std::nullopt;
+  if (auto members = rare->typeDefinition.as<EnumDefinition>())
+    for (const auto& member : members->fields)
+      if (member.value == *number) return member.name;
+  return std::nullopt;
+}
+
 std::vector<Argument> methodArguments(const Space& space, NodeIndex method, std::string_view property) {
   std::vector<Argument> out;
   const NodeIndex node = space.child(method, {0, String(property)}, id::HasProperty);

@@ -25,6 +25,9 @@ bool holdsStructures(const Space& space, NodeIndex variable);
 /// The variable's EURange or InstrumentRange property, when it has one with low below high.
 std::optional<ua::Range> rangeProperty(const Space& space, NodeIndex variable, std::string_view name);
 
+/// What an enumeration calls a number; nothing when the data type is none, or has no such member.
+std::optional<ua::String> enumerationName(const Space& space, NodeIndex dataType, const ua::Variant& value);
+
 /// The Argument structures of a method's InputArguments or OutputArguments; empty when it has none.
 std::vector<ua::Argument> methodArguments(const Space& space, NodeIndex method, std::string_view property);
 

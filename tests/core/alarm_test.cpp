@@ -144,8 +144,7 @@ TEST_CASE("an alarm comes, becomes worse, is acknowledged and goes", "[alarm][cu
   CHECK(plant.acknowledge(clogged, "on my way").isGood());
   CHECK(plant.told(clogged).size() == 1);
   CHECK(plant.text(clogged + "/Comment") == "on my way");
-  CHECK(plant.text(clogged + "/Message") ==
-        "DF1/pressure is too high: 31, the limit is 30 (acknowledged by mia)");
+  CHECK(plant.text(clogged + "/Message") == "DF1/pressure is too high: 31, the limit is 30 (acknowledged by mia)");
   CHECK(plant.field(clogged + "/ClientUserId") == Variant(String("mia")));
   CHECK(plant.acknowledge(clogged) == status::BadConditionBranchAlreadyAcked);
   CHECK(plant.call(clogged + "/Acknowledge", {Variant(ByteString("old", 3)), Variant(LocalizedText())}) ==
@@ -241,6 +240,15 @@ TEST_CASE("an alarm with delays waits both ways", "[alarm]") {
   CHECK(plant.told("DF1/slow") == std::vector<std::string>{"Inactive"});
 }
 
+TEST_CASE("a deadband counts on the way down from a limit beyond, too", "[alarm]") {
+  Plant plant;
+  plant.set("DF1/pressure", Variant(40.0));
+  plant.set("DF1/pressure", Variant(29.5));
+  CHECK(plant.text("DF1/clogged/LimitState/CurrentState") == "High");
+  plant.set("DF1/pressure", Variant(29.0));
+  CHECK(plant.text("DF1/clogged/LimitState/CurrentState") == "");
+}
+
 TEST_CASE("what was acknowledged may have to be confirmed", "[alarm]") {
   Plant plant;
   plant.set("DF1/running", Variant(false));
@@ -284,7 +292,7 @@ TEST_CASE("a bad value changes nothing but the quality", "[alarm]") {
 TEST_CASE("alarms stand as they stood when the model changes, and go with their nodes", "[alarm]") {
   Plant plant;
   plant.set("DF1/pressure", Variant(31.0));
-  CHECK(plant.acknowledge("DF1/clogged").isGood());
+  CHECK(plant.acknowledge("DF1/clogged", "on my way").isGood());
   std::string changed = kModel;
   changed.replace(changed.find("    DF2: {is: Filter, alarms: {clogged: high 25}}\n"), 50, "    DF3: Filter\n");
   const auto wanted = test::spaceOf(changed);
@@ -292,6 +300,7 @@ TEST_CASE("alarms stand as they stood when the model changes, and go with their 
   plant.alarms.bind();
   CHECK(plant.text("DF1/clogged/ActiveState") == "Active");
   CHECK(plant.text("DF1/clogged/AckedState") == "Acknowledged");
+  CHECK(plant.text("DF1/clogged/Comment") == "on my way");
   CHECK(plant.alarms.count() == 14);
   plant.events.clear();
   plant.set("DF3/pressure", Variant(31.0));

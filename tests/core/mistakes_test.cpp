@@ -94,6 +94,17 @@ const Mistake kMistakes[] = {
      "    6 |       dry: discrete on when Clogged\n"
      "      |                             ^^^^^^^\n"
      "        write true or false\n"},
+    {"an alarm that watches another one",
+     "objects:\n"
+     "  P1:\n"
+     "    flow: Double L/min 0..90\n"
+     "    alarms:\n"
+     "      dry: limit flow low 5\n"
+     "      loud: discrete dry/Retain when true\n",
+     "model/plant.yaml:7:22: error: an alarm can't watch how another stands\n"
+     "    7 |       loud: discrete dry/Retain when true\n"
+     "      |                      ^^^^^^^^^^\n"
+     "        let both watch the same variable\n"},
     {"an alarm to change that the type doesn't have",
      "objects:\n"
      "  P1:\n"

@@ -31,6 +31,8 @@ objects:
     list: Int32[4] = [1, 2, 3, 4] writable
     feed: {is: Feed writable, starts: {grams: 400, mode: Auto}}
     wash(seconds UInt16) -> started Boolean: Clean it
+  Gate:
+    mode: Mode = Auto writable
     alarms: {idle: discrete mode when Off severity 600}
 types:
   Mode: enum Off | Auto
@@ -264,27 +266,30 @@ TEST_CASE("events come to the command line as they happen", "[plant]") {
 TEST_CASE("alarms are listed, followed and acknowledged from the command line", "[plant][alarm]") {
   Plant plant;
   CHECK(plant.zunth("alarms").out == "no alarm is active, and none waits for anybody\n");
-  CHECK(plant.zunth("write DF1/mode=Off").code == 0);
+  CHECK(plant.zunth("write Gate/mode=Off").code == 0);
   const auto listed = [&] { return Json::parse(plant.zunth("alarms --output json").out); };
   auto alarms = listed();
   REQUIRE(alarms.size() == 1);
-  CHECK(alarms[0]["alarm"] == "DF1/idle");
+  CHECK(alarms[0]["alarm"] == "Gate/idle");
   CHECK(alarms[0]["state"] == "active, to acknowledge");
   CHECK(alarms[0]["sev."] == 600);
-  CHECK(alarms[0]["message"] == "DF1/mode is Off");
+  CHECK(alarms[0]["message"] == "Gate/mode is Off");
   Process watch({program("zunth"), "alarms", "--watch", "--output", "csv", "--at", plant.url});
   CHECK(watch.line().find("time") == 0);
   CHECK(watch.line().find("to acknowledge") != std::string::npos);
-  CHECK(plant.zunth("acknowledge '*/idle' --comment 'as it should be'").out == "DF1/idle: acknowledged\n");
+  CHECK(plant.zunth("acknowledge '*/idle' --comment 'as it should be'").out == "Gate/idle: acknowledged\n");
   CHECK(watch.line().find("active, acknowledged") != std::string::npos);
-  const auto again = plant.zunth("acknowledge DF1/idle");
+  const auto again = plant.zunth("acknowledge Gate/idle");
   CHECK(again.code == 5);
   CHECK(again.error.find("BadConditionBranchAlreadyAcked") != std::string::npos);
   CHECK(plant.zunth("acknowledge DF1").error.find("DF1: it is no alarm") != std::string::npos);
   CHECK(listed()[0]["comment"] == "as it should be");
-  CHECK(plant.zunth("write DF1/mode=Auto").code == 0);
+  CHECK(plant.zunth("write Gate/mode=Auto").code == 0);
   CHECK(watch.line().find("gone") != std::string::npos);
   CHECK(listed().empty());
+  // Its fields are there for who asks, and in nobody's way.
+  CHECK(Json::parse(plant.zunth("read 'Gate/**' --output json").out).size() == 1);
+  CHECK(Json::parse(plant.zunth("read Gate/idle/Severity --output json").out)[0]["value"] == 600);
 }
 
 TEST_CASE("a secured connection: both sides are asked, each refusal names the next command",

@@ -135,15 +135,10 @@ struct Heard {
 Awaitable<int> listAlarms(SessionPtr session, Interrupt& interrupt, Options options, bool watches) {
   auto heard = std::make_shared<Heard>();
   int code = kDone;
-  client::Subscription::Handlers handlers;
+  auto handlers = subscriptionHandlers(interrupt, code);
   handlers.event = [&, heard](std::uint32_t, const List<Variant>& fields) {
     if (fields.size() == std::size(kPaths)) heard->waiting.push_back(fields);
     interrupt.poke();
-  };
-  handlers.gap = [](const std::string& why) { std::fprintf(stderr, "zunth: gap: %s\n", why.c_str()); };
-  handlers.failed = [&](const Error& error) {
-    code = fail(error);
-    interrupt.raise();
   };
   client::Subscription::Settings settings;
   settings.interval = 100;

@@ -164,15 +164,10 @@ Awaitable<int> watchEvents(SessionPtr session, Interrupt& interrupt, Options opt
   auto waiting = std::make_shared<std::deque<List<Variant>>>();
   int code = kDone;
   std::size_t printed = 0;
-  client::Subscription::Handlers handlers;
+  auto handlers = subscriptionHandlers(interrupt, code);
   handlers.event = [&, waiting](std::uint32_t, const List<Variant>& fields) {
     waiting->push_back(fields);
     interrupt.poke();
-  };
-  handlers.gap = [](const std::string& why) { std::fprintf(stderr, "zunth: gap: %s\n", why.c_str()); };
-  handlers.failed = [&](const Error& error) {
-    code = fail(error);
-    interrupt.raise();
   };
   client::Subscription::Settings settings;
   settings.interval = 250;

@@ -5,7 +5,6 @@
 #include <algorithm>
 #include <set>
 #include <unordered_map>
-#include <unordered_set>
 
 #include <fmt/format.h>
 
@@ -42,24 +41,6 @@ const char* className(NodeClass nodeClass) {
     case NodeClass::View: return "View";
     default: return "Node";
   }
-}
-
-/// Alarms have half a hundred fields each, and all the same ones.
-bool isAlarm(const Found& node) {
-  static const std::unordered_set<NodeId> types{id::AlarmConditionType,
-                                                id::LimitAlarmType,
-                                                id::ExclusiveLimitAlarmType,
-                                                id::NonExclusiveLimitAlarmType,
-                                                id::ExclusiveLevelAlarmType,
-                                                id::NonExclusiveLevelAlarmType,
-                                                id::ExclusiveDeviationAlarmType,
-                                                id::NonExclusiveDeviationAlarmType,
-                                                id::ExclusiveRateOfChangeAlarmType,
-                                                id::NonExclusiveRateOfChangeAlarmType,
-                                                id::DiscreteAlarmType,
-                                                id::OffNormalAlarmType,
-                                                id::TripAlarmType};
-  return types.contains(node.typeDefinition);
 }
 
 /// Children level by level, one request each.

@@ -155,17 +155,11 @@ Awaitable<int> watchValues(SessionPtr session, Interrupt& interrupt, Options opt
 
   Board board(nodes, *facts, options, watch.interval);
   int code = kDone;
-  client::Subscription::Handlers handlers;
+  auto handlers = subscriptionHandlers(interrupt, code);
   handlers.change = [&](std::uint32_t handle, const DataValue& value) {
     if (handle >= nodes.size() || (watch.count && board.changes() >= watch.count)) return;
     board.change(handle, value);
     if (watch.count && board.changes() >= watch.count) interrupt.raise();
-  };
-  handlers.gap = [](const std::string& why) { std::fprintf(stderr, "zunth: gap: %s\n", why.c_str()); };
-  handlers.failed = [&](const Error& error) {
-    if (interrupt.isWanted()) return;
-    code = fail(error);
-    interrupt.raise();
   };
   client::Subscription::Settings settings;
   settings.interval = watch.interval;
