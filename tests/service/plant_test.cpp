@@ -277,7 +277,10 @@ TEST_CASE("alarms are listed, followed and acknowledged from the command line", 
   Process watch({program("zunth"), "alarms", "--watch", "--output", "csv", "--at", plant.url});
   CHECK(watch.line().find("time") == 0);
   CHECK(watch.line().find("to acknowledge") != std::string::npos);
-  CHECK(plant.zunth("acknowledge '*/idle' --comment 'as it should be'").out == "Gate/idle: acknowledged\n");
+  CHECK(Json::parse(plant.zunth("alarms gate --output json").out).empty());
+  CHECK(Json::parse(plant.zunth("alarms Gate --severity 600 --output json").out).size() == 1);
+  CHECK(Json::parse(plant.zunth("alarms --severity 601 --output json").out).empty());
+  CHECK(plant.zunth("acknowledge '*/idle' --comment 'as it should be'").out == "Gate/idle  acknowledged\n");
   CHECK(watch.line().find("active, acknowledged") != std::string::npos);
   const auto again = plant.zunth("acknowledge Gate/idle");
   CHECK(again.code == 5);

@@ -15,20 +15,27 @@ using namespace ua;
 namespace {
 
 /// What is asked of each condition, in this order.
-enum Field { Condition, Time, Severity, Source, Name, Message, Enabled, Active, Acked, Confirmed, Retain, Comment };
-constexpr const char* kPaths[] = {"",
-                                  "Time",
-                                  "Severity",
-                                  "SourceName",
-                                  "ConditionName",
-                                  "Message",
-                                  "EnabledState/Id",
-                                  "ActiveState/Id",
-                                  "AckedState/Id",
-                                  "ConfirmedState/Id",
-                                  "Retain",
-                                  "Comment"};
+enum Field {
+  Condition,
+  Type,
+  Time,
+  Severity,
+  Source,
+  Name,
+  Message,
+  Enabled,
+  Active,
+  Acked,
+  Confirmed,
+  Retain,
+  Comment
+};
+constexpr const char* kPaths[] = {
+    "",        "EventType",       "Time",           "Severity",      "SourceName",        "ConditionName",
+    "Message", "EnabledState/Id", "ActiveState/Id", "AckedState/Id", "ConfirmedState/Id", "Retain",
+    "Comment"};
 constexpr StandardId kTypes[] = {id::ConditionType,
+                                 id::BaseEventType,
                                  id::BaseEventType,
                                  id::BaseEventType,
                                  id::BaseEventType,
@@ -40,6 +47,7 @@ constexpr StandardId kTypes[] = {id::ConditionType,
                                  id::AcknowledgeableConditionType,
                                  id::ConditionType,
                                  id::ConditionType};
+static_assert(std::size(kPaths) == std::size(kTypes));
 
 EventFilter filterOfConditions() {
   EventFilter filter;
@@ -127,17 +135,67 @@ std::vector<Cell> rowOf(const List<Variant>& fields, const std::string& path) {
 const std::vector<std::string> kColumns{"time", "sev.", "state", "alarm", "comment", "message"};
 constexpr std::ptrdiff_t kCommentColumn = 4;
 
-/// What came since it was asked, until a refresh is over.
-struct Heard {
-  std::deque<List<Variant>> waiting;
+struct Asked {
+  bool watches = false;
+  std::uint32_t severity = 0;
+  std::string words;  // of the alarm's path or its message
+
+  bool wants(const List<Variant>& fields, const std::string& path) const {
+    double severe = 0;
+    fields[Severity].toDouble(severe);
+    return severe >= severity && (words.empty() || path.find(words) != std::string::npos ||
+                                  format(fields[Message]).find(words) != std::string::npos);
+  }
 };
 
-Awaitable<int> listAlarms(SessionPtr session, Interrupt& interrupt, Options options, bool watches) {
-  auto heard = std::make_shared<Heard>();
+bool isOf(const List<Variant>& fields, StandardId type) {
+  const auto* held = fields[Type].get<NodeId>();
+  return held && held->is(type);
+}
+
+/// One more line below what was printed.
+void printNews(const Options& options, std::vector<Cell> row) {
+  if (options.format == Format::Json) {
+    Json json;
+    for (std::size_t i = 0; i < row.size(); ++i) json[kColumns[i]] = row[i].json;
+    return void(std::printf("%s\n", json.dump(-1, ' ', false, Json::error_handler_t::replace).c_str()));
+  }
+  Records record(kColumns);
+  record.add(std::move(row));
+  const std::string text = record.text(options.format, isTerminal());
+  const bool hasHeader = options.format == Format::Csv || isTerminal();
+  std::fputs((hasHeader ? text.substr(text.find('\n') + 1) : text).c_str(), stdout);
+}
+
+/// Rows by the path of their alarm.
+void print(const Options& options, const Asked& asked, std::map<std::string, std::vector<Cell>> rows) {
+  const bool isTable = options.format == Format::Table;
+  if (rows.empty() && isTable) return void(std::printf("no alarm is active, and none waits for anybody\n"));
+  if (asked.watches && options.format == Format::Json) {
+    // A stream is one object a line from its beginning on.
+    for (auto& [path, row] : rows) printNews(options, std::move(row));
+    return;
+  }
+  // For people the column is there when somebody has said something.
+  const bool hasComments = !isTable || asked.watches || std::ranges::any_of(rows, [](const auto& row) {
+    return !row.second[kCommentColumn].text.empty();
+  });
+  auto columns = kColumns;
+  if (!hasComments) columns.erase(columns.begin() + kCommentColumn);
+  Records records(columns);
+  for (auto& [path, row] : rows) {
+    if (!hasComments) row.erase(row.begin() + kCommentColumn);
+    records.add(std::move(row));
+  }
+  std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
+}
+
+Awaitable<int> listAlarms(SessionPtr session, Interrupt& interrupt, Options options, Asked asked) {
+  auto waiting = std::make_shared<std::deque<List<Variant>>>();
   int code = kDone;
   auto handlers = subscriptionHandlers(interrupt, code);
-  handlers.event = [&, heard](std::uint32_t, const List<Variant>& fields) {
-    if (fields.size() == std::size(kPaths)) heard->waiting.push_back(fields);
+  handlers.event = [&, waiting](std::uint32_t, const List<Variant>& fields) {
+    if (fields.size() == std::size(kPaths)) waiting->push_back(fields);
     interrupt.poke();
   };
   client::Subscription::Settings settings;
@@ -155,56 +213,34 @@ Awaitable<int> listAlarms(SessionPtr session, Interrupt& interrupt, Options opti
     co_return fail({refreshed->error.code, "the server does not tell how its conditions stand", "zunth events"});
 
   Paths paths(session);
-  std::map<std::string, std::vector<Cell>> standing;  // by path
-  // A refresh ends with an event that is no condition and comes after the last of them; nothing else says so. Whoever
-  // has no alarms sends nothing but both marks.
-  int marks = 0;
-  const auto end =
-      std::chrono::steady_clock::now() + std::chrono::milliseconds(static_cast<int>(options.timeout * 1000));
+  std::map<std::string, std::vector<Cell>> standing;
+  const auto patience = milliseconds(options.timeout * 1000);
+  const auto end = std::chrono::steady_clock::now() + patience;
   bool isListed = false;
-  while (!interrupt.isWanted() && (watches || !isListed) && (isListed || std::chrono::steady_clock::now() < end)) {
-    while (!heard->waiting.empty()) {
-      const List<Variant> fields = std::move(heard->waiting.front());
-      heard->waiting.pop_front();
+  while (!interrupt.isWanted() && (asked.watches || !isListed)) {
+    while (!waiting->empty()) {
+      const List<Variant> fields = std::move(waiting->front());
+      waiting->pop_front();
+      if (!isListed && isOf(fields, id::RefreshEndEventType)) {
+        isListed = true;
+        print(options, asked, std::move(standing));
+      }
       const auto* condition = fields[Condition].get<NodeId>();
-      if (!condition || condition->isNull()) {
-        marks += !isListed;
-        continue;
-      }
+      if (!condition || condition->isNull()) continue;
       const std::string path = co_await paths.of(*condition);
-      if (isListed) {
-        Records record(kColumns);
-        record.add(rowOf(fields, path));
-        const std::string text = record.text(options.format, isTerminal());
-        const bool isTable = options.format == Format::Table;
-        std::fputs((isTable || options.format == Format::Csv ? text.substr(text.find('\n') + 1) : text).c_str(),
-                   stdout);
-        std::fflush(stdout);
-      } else if (isTrue(fields, Retain)) {
+      if (!asked.wants(fields, path)) continue;
+      if (isListed)
+        printNews(options, rowOf(fields, path));
+      else if (isTrue(fields, Retain))
         standing[path] = rowOf(fields, path);
-      }
     }
-    if (!isListed && marks >= 2) {
-      isListed = true;
-      const bool anyComment =
-          std::ranges::any_of(standing, [](const auto& each) { return !each.second[kCommentColumn].text.empty(); });
-      // For people the column is there when somebody has said something.
-      const bool hasComments = anyComment || options.format != Format::Table;
-      auto columns = kColumns;
-      if (!hasComments) columns.erase(columns.begin() + kCommentColumn);
-      Records records(columns);
-      for (auto& [path, row] : standing) {
-        if (!hasComments) row.erase(row.begin() + kCommentColumn);
-        records.add(std::move(row));
-      }
-      if (records.empty() && options.format == Format::Table)
-        std::printf("no alarm is active, and none waits for anybody\n");
-      else
-        std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
-      std::fflush(stdout);
-      continue;
+    std::fflush(stdout);
+    if (!isListed && std::chrono::steady_clock::now() > end) {
+      code = fail({status::BadTimeout, "the server did not finish telling how its conditions stand",
+                   "the same with a longer --timeout"});
+      break;
     }
-    co_await interrupt.wait(std::chrono::milliseconds(200));
+    if (asked.watches || !isListed) co_await interrupt.wait(milliseconds(200));
   }
   co_await (*subscription)->close();
   co_return code;
@@ -234,6 +270,7 @@ Awaitable<int> answerAlarms(SessionPtr session, Options options, Answering asked
   auto found = co_await findNodes(session, asked.alarms);
   if (!found) co_return fail(found.error());
   int code = kDone;
+  Records records({"alarm", "now"});
   for (const auto& alarm : *found) {
     auto eventId = co_await eventIdOf(session, alarm.nodeId);
     if (!eventId) {
@@ -249,9 +286,11 @@ Awaitable<int> answerAlarms(SessionPtr session, Options options, Answering asked
     const Error error = outcome ? outcome->error : outcome.error();
     if (error.code.isBad())
       code = fail({error.code, alarm.path + (error.cause.empty() ? std::string() : ": " + error.cause), error.next});
-    else if (!options.quiet)
-      std::printf("%s: %s\n", alarm.path.c_str(), asked.confirms ? "confirmed" : "acknowledged");
+    else
+      records.add({alarm.path, std::string(asked.confirms ? "confirmed" : "acknowledged")});
   }
+  if (!options.quiet && (!records.empty() || options.format != Format::Table))
+    std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
   co_return code;
 }
 
@@ -260,11 +299,13 @@ Awaitable<int> answerAlarms(SessionPtr session, Options options, Answering asked
 void addAlarms(Program program) {
   const auto verb =
       addVerb(program, "alarms", "List the alarms that are active or wait for somebody.", "zunth alarms --watch");
-  auto watches = std::make_shared<bool>(false);
-  verb.flag("--watch", *watches, "Go on with what happens to them, until Ctrl-C");
-  verb.runs([program, watches] {
-    program.exitCode = withSession(program.options, *watches, [&](SessionPtr session, Interrupt& interrupt) {
-      return listAlarms(session, interrupt, program.options, *watches);
+  auto asked = std::make_shared<Asked>();
+  verb.option("WORDS", asked->words, "Only alarms with these words in their path or message");
+  verb.option("--severity", asked->severity, "Only alarms of at least this severity, 1 to 1000").range(1, 1000);
+  verb.flag("--watch", asked->watches, "Go on with what happens to them, until Ctrl-C");
+  verb.runs([program, asked] {
+    program.exitCode = withSession(program.options, asked->watches, [&](SessionPtr session, Interrupt& interrupt) {
+      return listAlarms(session, interrupt, program.options, *asked);
     });
   });
 }
