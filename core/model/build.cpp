@@ -3,11 +3,10 @@
 #include "core/model/alarms.hpp"
 #include "core/model/data_types.hpp"
 #include "core/model/draft.hpp"
-#include "core/model/initial_value.hpp"
 #include "core/model/links.hpp"
 #include "core/model/state_machine.hpp"
+#include "core/model/variable_facts.hpp"
 #include "core/model/words.hpp"
-#include "core/space/attributes.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -272,16 +271,16 @@ class Builder {
         traits.dataType = dataType;
         traits.valueRank = -1;
         NewNode shape;
-        if (spec.dimensions) setDimensions(shape, *spec.dimensions, spec.type->place);
+        if (spec.dimensions) setDimensions(shape, *spec.dimensions, spec.type->place, findings_);
         if (spec.dimensions) {
           traits.valueRank = shape.traits.valueRank;
           space_.rareOf(type.node).arrayDimensions = shape.arrayDimensions;
         }
       }
-      addFacts(type.node, spec, entry.key.place, true);
-      if (spec.initial) setInitial(type.node, *spec.initial);
+      facts_.add(type.node, spec, entry.key.place, true);
+      if (spec.initial) facts_.setInitial(type.node, *spec.initial);
     }
-    if (const Entry* starts = entry.find("starts")) setInitial(type.node, *starts);
+    if (const Entry* starts = entry.find("starts")) facts_.setInitial(type.node, *starts);
     for (const Entry& child : entry.entries)
       if (!isTypeWord(child.key.text) && child.key.text != "starts") addChildren(type.node, child, true);
   }
@@ -389,7 +388,7 @@ class Builder {
       implement(node, child.entry, child.inType);
       if (const Entry* starts = child.entry.find("starts")) {
         if (hasValue(node))
-          setInitial(node, *starts);
+          facts_.setInitial(node, *starts);
         else
           error(starts->key.place, fmt::format("'{}' is no variable: it has no value", child.here.path));
       }
@@ -504,8 +503,8 @@ class Builder {
       return !saysMore;
     }
     setAccess(space_.traits(node), spec);
-    addFacts(node, spec, child.place(), child.inType);
-    if (spec.initial) setInitial(node, *spec.initial, spec.status ? &*spec.status : nullptr);
+    facts_.add(node, spec, child.place(), child.inType);
+    if (spec.initial) facts_.setInitial(node, *spec.initial, spec.status ? &*spec.status : nullptr);
     return true;
   }
 
@@ -599,7 +598,7 @@ class Builder {
       node.traits.dataType = type;
     }
     setAccess(node.traits, spec);
-    if (spec.dimensions) setDimensions(node, *spec.dimensions, spec.type->place);
+    if (spec.dimensions) setDimensions(node, *spec.dimensions, spec.type->place, findings_);
     Child placed = child;
     placed.spec.isProperty = spec.isProperty;
     const NodeIndex added = addNode(placed, std::move(node));
@@ -607,10 +606,10 @@ class Builder {
     NodeIndex definition = isVariableType ? type : space_.at(usualDefinition(spec, type));
     if (spec.isProperty) definition = space_.at(id::PropertyType);
     space_.refer(added, id::HasTypeDefinition, definition);
-    addFacts(added, spec, child.place(), child.inType);
+    facts_.add(added, spec, child.place(), child.inType);
     if (isVariableType) space::instantiate(space_, added, type, copier(child), declarations_);
     if (spec.initial)
-      setInitial(added, *spec.initial, spec.status ? &*spec.status : nullptr);
+      facts_.setInitial(added, *spec.initial, spec.status ? &*spec.status : nullptr);
     else if (const Variant usual = isVariableType ? space_.value(type).value : Variant(); !usual.isNull())
       space_.setValue(added, DataValue(usual));
     else
@@ -634,108 +633,6 @@ class Builder {
     if (!spec.states.empty())
       return space_.isSubtype(dataType, id::Boolean) ? id::TwoStateDiscreteType : id::MultiStateDiscreteType;
     return spec.precision ? id::DataItemType : id::BaseDataVariableType;
-  }
-
-  /// Unit, ranges, precision and states become properties (Part 8, 5.3).
-  void addFacts(NodeIndex node, const Spec& spec, const Place& at, bool isDeclaration) {
-    const auto& traits = space_.traits(node);
-    const auto typeName = [&] { return std::string(traits.dataType == kNoNode ? "" : space_.name(traits.dataType)); };
-    if (spec.unit || spec.range || spec.instrumentRange) {
-      const Place& place = spec.unit ? spec.unit->place : spec.range ? spec.range->place : spec.instrumentRange->place;
-      if (traits.dataType != kNoNode && !space_.isSubtype(traits.dataType, id::Number))
-        return error(place,
-                     spec.unit ? fmt::format("'{}' is no word for a {}", spec.unit->text, typeName())
-                               : fmt::format("a {} has no range", typeName()),
-                     "units and ranges go with numbers");
-      if (spec.isProperty) return error(place, "a property has no unit or range", "leave out 'property'");
-    }
-    const auto set = [&](const char* name, StandardId type, Variant value) {
-      if (const NodeIndex own = space_.child(node, {0, name}, id::HasProperty); own != kNoNode)
-        space_.setValue(own, DataValue(std::move(value)));
-      else
-        draft_.addProperty(node, name, type, std::move(value), at, isDeclaration);
-    };
-    const auto range = [](const Spec::Range& r) { return Variant(ExtensionObject::of(Range{r.low, r.high})); };
-    if (spec.range) set("EURange", id::Range, range(*spec.range));
-    if (spec.instrumentRange) set("InstrumentRange", id::Range, range(*spec.instrumentRange));
-    if (spec.unit) {
-      if (auto unit = site_.units.find(spec.unit->text)) {
-        set("EngineeringUnits", id::EUInformation, Variant(ExtensionObject::of(*unit)));
-      } else {
-        const std::string near = site_.units.nearest(spec.unit->text);
-        error(spec.unit->place, fmt::format("there is no unit '{}'", spec.unit->text),
-              near.empty() ? "units.csv in the site's folder may add it" : fmt::format("did you mean '{}'?", near));
-      }
-    }
-    if (spec.precision) {
-      if (auto digits = parse(spec.precision->text, BuiltInType::Double))
-        set("ValuePrecision", id::Double, *digits);
-      else
-        error(spec.precision->place, fmt::format("'{}' is no number of digits", spec.precision->text));
-    }
-    addStateTexts(traits, spec, set);
-  }
-
-  template <class Set>
-  void addStateTexts(const space::ValueTraits& traits, const Spec& spec, const Set& set) {
-    if (spec.states.empty()) return;
-    const auto text = [&](std::size_t i) { return LocalizedText(String(spec.states[i].text)); };
-    const bool isBoolean = traits.dataType != kNoNode && space_.isSubtype(traits.dataType, id::Boolean);
-    if (isBoolean && spec.states.size() != 2)
-      return error(spec.states.front().place, "a Boolean has two states", "as in: Boolean Closed | Open");
-    if (isBoolean) {
-      set("FalseState", id::LocalizedText, Variant(text(0)));
-      set("TrueState", id::LocalizedText, Variant(text(1)));
-    } else if (traits.dataType != kNoNode && space_.isSubtype(traits.dataType, id::UInteger)) {
-      std::vector<LocalizedText> texts;
-      for (std::size_t i = 0; i < spec.states.size(); ++i) texts.push_back(text(i));
-      set("EnumStrings", id::LocalizedText, Variant::array(texts));
-    } else {
-      error(spec.states.front().place, "states go with Boolean and with unsigned integers",
-            "for others declare a type: Mode: enum Off | Auto");
-    }
-  }
-
-  void setDimensions(NewNode& node, const std::string& inside, const Place& place) {
-    node.traits.valueRank = 1 + static_cast<std::int32_t>(std::ranges::count(inside, ','));
-    node.arrayDimensions = {};
-    std::size_t from = 0;
-    while (from <= inside.size()) {
-      const auto comma = std::min(inside.find(',', from), inside.size());
-      const std::string_view one = std::string_view(inside).substr(from, comma - from);
-      auto length = one.empty() ? Result<Variant>(Variant(std::uint32_t{0})) : parse(one, BuiltInType::UInt32);
-      if (!length)
-        return error(place, fmt::format("'{}' is no array length", one), "write Double[], Double[8] or Double[2,3]");
-      node.arrayDimensions.push_back(*length->get<std::uint32_t>());
-      from = comma + 1;
-    }
-  }
-
-  void setInitial(NodeIndex node, const Text& text, const Text* status = nullptr) {
-    auto value = valueOf(space_, space_.traits(node), text.text);
-    if (!value)
-      return error(text.place,
-                   fmt::format("'{}' can't be the value of {}: {}", text.text, draft_.locationOf(node).path,
-                               value.error().cause),
-                   value.error().next);
-    double number = 0;
-    if (const auto range = space::rangeProperty(space_, node, "EURange");
-        range && value->toDouble(number) && (number < range->low || number > range->high))
-      findings_.warn(text.place, fmt::format("{} starts outside its range {} to {}", draft_.locationOf(node).path,
-                                             range->low, range->high));
-    StatusCode code;
-    if (status) {
-      const auto known = statusNamed(status->text);
-      if (!known)
-        error(status->place, fmt::format("there is no status '{}'", status->text),
-              "as in: status UncertainInitialValue");
-      else
-        code = *known;
-    }
-    space_.setValue(node, DataValue(std::move(*value), {}, code));
-  }
-  void setInitial(NodeIndex node, const Entry& starts) {
-    if (auto value = valueOf(draft_, space_.traits(node), starts)) space_.setValue(node, DataValue(std::move(*value)));
   }
 
   // Methods
@@ -810,6 +707,7 @@ class Builder {
   Space& space_;
   Findings& findings_;
   const SiteWords& site_;
+  VariableFacts facts_{draft_, site_.units};
   space::Declarations declarations_;  // of types that are built
   std::deque<Source> sources_;
   Links links_{draft_};

@@ -4,10 +4,10 @@
 #include "core/model/alarm_words.hpp"
 #include "core/model/data_types.hpp"
 #include "core/model/outline.hpp"
+#include "core/model/yaml_text.hpp"
 #include "core/space/attributes.hpp"
 #include "core/space/conditions.hpp"
 #include "core/space/type_catalog.hpp"
-#include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -25,24 +25,6 @@ using space::NodeIndex;
 using space::Space;
 
 namespace {
-
-/// In double quotes; what a foreign server says may be no UTF-8.
-std::string inQuotes(const Json& json) { return json.dump(-1, ' ', false, Json::error_handler_t::replace); }
-
-/// Text as YAML writes it: plain where that is safe, else in double quotes.
-std::string scalar(std::string_view text) {
-  const bool isPlain = !text.empty() && text.find_first_of(":#{}[],&*!|>'\"%@`\n\t\\") == std::string_view::npos &&
-                       text.find_first_of("-?=~ ") != 0 && text.back() != ' ' && text != "null" && text != "true" &&
-                       text != "false";
-  return isPlain ? std::string(text) : inQuotes(std::string(text));
-}
-/// The words of a spec, which hold no quotes of their own unless a value brings them.
-std::string words(std::string_view text) {
-  const bool isPlain = text.find(": ") == std::string_view::npos && text.find(" #") == std::string_view::npos &&
-                       text.find_first_of("{}[],&*!>'\"%@`\n\t\\") == std::string_view::npos &&
-                       text.find_first_of("-?~|") != 0 && !text.ends_with(':');
-  return isPlain ? std::string(text) : inQuotes(std::string(text));
-}
 
 class LanguageWriter {
  public:
@@ -234,7 +216,7 @@ class LanguageWriter {
     if (nodeClass == NodeClass::VariableType) {
       const Variant value = space_.value(type).value;
       const std::string spec = dataTypeName(type) + factWords(type);
-      line(2, "is: " + words(spec));
+      line(2, "is: " + plainWords(spec));
       if (!value.isNull()) writeStarts(type, value, 2);
     }
     writeRefers(type, 2);
@@ -281,7 +263,7 @@ class LanguageWriter {
       if (field.valueRank >= 1) spec += "[" + std::string(static_cast<std::size_t>(field.valueRank - 1), ',') + "]";
       const std::string key = scalar(field.name.str() + (field.isOptional ? "?" : ""));
       if (field.description.text.isNull())
-        line(2, fmt::format("{}: {}", key, words(spec)));
+        line(2, fmt::format("{}: {}", key, plainWords(spec)));
       else
         line(2, fmt::format("{}: {{is: {}, about: {}}}", key, inQuotes(spec), inQuotes(field.description.text.str())));
     }
@@ -382,7 +364,7 @@ class LanguageWriter {
                         (!inType || sameRule(declaration, node)) && sameShape(declaration, node);
     const std::string spec = isCopy ? changedWords(node, declaration) : fullWords(node, parent, inType, rule);
     const bool endsInQuestion = isOptional && !isCopy;
-    line(depth, scalar(key + (endsInQuestion ? "?" : "")) + ":" + (spec.empty() ? "" : " " + words(spec)));
+    line(depth, scalar(key + (endsInQuestion ? "?" : "")) + ":" + (spec.empty() ? "" : " " + plainWords(spec)));
     const auto afterKey = out_.size();
     describe(node, depth + 1, isCopy ? declaration : kNoNode);
     writeAccess(node, depth + 1, parent);
@@ -410,7 +392,7 @@ class LanguageWriter {
     if (spec.empty()) return;
     out_.resize(start);
     line(depth, scalar(key) + ":");
-    line(depth + 1, "is: " + words(spec));
+    line(depth + 1, "is: " + plainWords(spec));
     out_ += below;
   }
 
@@ -604,7 +586,7 @@ class LanguageWriter {
   std::string initialWords(NodeIndex node, NodeIndex model) const {
     const Variant value = ownValue(node, model);
     if (value.isNull() || value.isArray() || value.type() == BuiltInType::ExtensionObject || isOpen(node)) return {};
-    const auto text = valueWords(value, space_.traits(node).dataType);
+    const auto text = yamlValue(space_, catalog_, value, space_.traits(node).dataType);
     const bool isWord = text && !text->empty() && std::ranges::all_of(*text, [](unsigned char c) {
                           return std::isalnum(c) || c == '.' || c == '-' || c == '_' || c == '+';
                         });
@@ -620,7 +602,7 @@ class LanguageWriter {
   }
   void writeStarts(NodeIndex node, const Variant& value, int depth) {
     const auto& traits = space_.traits(node);
-    auto text = valueWords(value, traits.dataType);
+    auto text = yamlValue(space_, catalog_, value, traits.dataType);
     if (!text) return leftOut(depth, node, "the value");
     if (isOpen(node)) {
       const NodeIndex own = space_.find(NodeId(static_cast<std::uint32_t>(value.type())));
@@ -629,23 +611,6 @@ class LanguageWriter {
     }
     line(depth, "starts: " + *text);
   }
-  /// A value as YAML: the plain JSON form is YAML too; enumerations by their names.
-  std::optional<std::string> valueWords(const Variant& value, NodeIndex dataType) const {
-    if (value.type() == BuiltInType::Variant || value.type() == BuiltInType::DataValue) return std::nullopt;
-    if (value.type() == BuiltInType::LocalizedText && !value.isArray()) {
-      const auto& text = *value.get<LocalizedText>();
-      if (!text.locale.empty()) return fmt::format("{{{}: {}}}", text.locale.view(), inQuotes(text.text.str()));
-    }
-    if (const auto name = space::enumerationName(space_, dataType, value)) return scalar(name->view());
-    const bool isText = value.type() == BuiltInType::ExtensionObject || value.isArray();
-    if (const auto* id = value.get<NodeId>(); id && id->namespaceIndex())
-      return inQuotes(
-          fmt::format("nsu={};{}", space_.namespaces()[id->namespaceIndex()].view(), id->inNamespace(0).text()));
-    if (!isText) return scalar(format(value));
-    const Json json = toJson(value, JsonOptions{JsonForm::Plain, &catalog_, {}});
-    return json.is_null() ? std::nullopt : std::optional(inQuotes(json));
-  }
-
   // Methods
   void writeMethod(NodeIndex method, int depth, bool isOptional, bool isTaken) {
     const auto list = [&](const char* property, std::vector<Argument>& arguments) {
