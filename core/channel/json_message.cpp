@@ -2,13 +2,16 @@
 
 #include "core/ua/binary_reader.hpp"
 #include "core/ua/binary_writer.hpp"
+#include "core/ua/json_parser.hpp"
 
 namespace zunth::channel {
 
 using namespace ua;
 
 Result<Bytes> messageFromJson(std::string_view text) {
-  const Json json = Json::parse(text, nullptr, false);
+  auto parsed = parseJson(text);
+  if (!parsed) return parsed.error();
+  const Json& json = *parsed;
   if (!json.is_object()) return Error{status::BadDecodingError, "the message is no JSON object", {}};
   // Clients name a message by its type or by one of its encodings, as an id or as a bare number.
   const auto type = json.find("TypeId");
@@ -19,9 +22,9 @@ Result<Bytes> messageFromJson(std::string_view text) {
   if (type->is_number_unsigned() && type->get<std::uint64_t>() <= UINT32_MAX) {
     id = NodeId(type->get<std::uint32_t>());
   } else {
-    auto read = variantFromJson(Json{{"Type", static_cast<int>(BuiltInType::NodeId)}, {"Body", *type}});
+    auto read = nodeIdFromJson(*type);
     if (!read) return read.error();
-    id = *read->get<NodeId>();
+    id = *read;
   }
   const auto* schema = TypeCatalog::standard().find(id);
   if (!schema || schema->binaryId.isNull())

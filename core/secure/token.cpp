@@ -56,8 +56,10 @@ std::optional<std::int64_t> secondsOf(const Json& claims, const char* name) {
   const auto found = claims.find(name);
   if (found == claims.end() || !found->is_number()) return std::nullopt;
   const double seconds = found->get<double>();
-  if (!(seconds > 0 && seconds < 1e11)) return std::nullopt;
-  return static_cast<std::int64_t>(seconds);
+  if (!(seconds > 0)) return std::nullopt;
+  // What lasts longer than a clock can tell lasts that long.
+  constexpr double kMost = 9e9;
+  return static_cast<std::int64_t>(std::min(seconds, kMost));
 }
 
 bool isFor(const Json& claims, const std::string& audience) {
@@ -79,6 +81,8 @@ Result<TokenClaims> checkToken(std::string_view token, const std::vector<Certifi
   if (!header || !body || !signature) return invalid("the token is no JSON Web Token");
   const Json head = Json::parse(*header, nullptr, false), claims = Json::parse(*body, nullptr, false);
   if (!head.is_object() || !claims.is_object()) return invalid("the token is no JSON Web Token");
+  // RFC 7515, 4.1.11: what the issuer calls critical must be understood, and no extension is.
+  if (head.contains("crit")) return rejected("the token has critical extensions, which are not known here");
   const EVP_MD* digest = head.contains("alg") && head["alg"].is_string() ? digestOf(head) : nullptr;
   if (!digest) return rejected("the token is signed in a way that is not taken here");
   const auto signedText = token.substr(0, second);

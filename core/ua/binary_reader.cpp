@@ -10,7 +10,8 @@ Error BinaryReader::error() const { return {error_, fmt::format("{} (at octet {}
 
 std::int32_t BinaryReader::readLength(std::uint32_t most, const char* what) {
   const auto length = next<std::int32_t>();
-  if (length < 0) return -1;  // Part 6, 5.2.2.4: -1; other negative lengths are null too
+  if (length < -1) fail(status::BadDecodingError, "a length is negative");
+  if (length < 0) return -1;  // Part 6, 5.2.2.4: null
   if (static_cast<std::size_t>(length) > remaining()) {
     fail(status::BadDecodingError, "a length goes beyond the end of the message");
     return 0;
@@ -121,16 +122,16 @@ void BinaryReader::readArray(BuiltInType type, bool hasDimensions, Variant& valu
       items = FixedArray<T>(octets / sizeof(T));
       if (octets) std::memcpy(items.begin(), from, octets);
     } else {
-      // Grow with what really arrives: an element in memory is larger than the least octets it takes on the wire.
-      std::vector<std::conditional_t<std::is_same_v<T, bool>, std::uint8_t, T>> grown;
-      for (std::int32_t i = 0; i < length && ok(); ++i) read(grown.emplace_back());
+      if (!charge(static_cast<std::size_t>(std::max(length, 0)) * sizeof(T))) return;
+      items = FixedArray<T>(static_cast<std::size_t>(std::max(length, 0)));
+      for (std::size_t i = 0; i < items.size() && ok(); ++i) read(items[i]);
       if (!ok()) return;
-      items = FixedArray<T>(grown.size());
-      for (std::size_t i = 0; i < grown.size(); ++i) items[i] = static_cast<T>(std::move(grown[i]));
     }
     std::vector<std::uint32_t> dimensions;
     if (hasDimensions) {
       const auto count = readLength(limits_.maxArrayLength, "array");
+      if (count > static_cast<std::int32_t>(limits_.maxDimensions))
+        fail(status::BadEncodingLimitsExceeded, "a matrix has too many dimensions");
       std::uint64_t product = 1;
       for (std::int32_t i = 0; i < count && ok(); ++i) {
         const auto dimension = next<std::int32_t>();
@@ -195,7 +196,8 @@ void BinaryReader::read(DiagnosticInfo& value) {
   if (mask & 0x04) value.localizedText = next<std::int32_t>();
   if (mask & 0x10) value.additionalInfo = next<String>();
   if (mask & 0x20) value.innerStatusCode = next<StatusCode>();
-  if (mask & 0x40) value.inner = std::make_shared<DiagnosticInfo>(next<DiagnosticInfo>());
+  if (mask & 0x40 && charge(sizeof(DiagnosticInfo)))
+    value.inner = std::make_shared<DiagnosticInfo>(next<DiagnosticInfo>());
 }
 
 void BinaryReader::read(ExtensionObject& value) {

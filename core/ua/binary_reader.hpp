@@ -2,6 +2,7 @@
 
 #include "core/ua/binary_writer.hpp"
 
+#include <algorithm>
 #include <string>
 
 namespace zunth::ua {
@@ -11,15 +12,22 @@ struct DecodingLimits {
   std::uint32_t maxStringLength = 16u << 20;  // octets of a String, ByteString or XmlElement
   std::uint32_t maxArrayLength = 1u << 20;    // elements
   std::uint32_t maxDepth = 100;               // of nested Variants, DataValues, ExtensionObjects, DiagnosticInfos
+  std::uint32_t maxDimensions = kMostDimensions;
+  std::uint32_t growth = 24;          // octets of memory for each that came, for lists and arrays
+  std::size_t maxMemory = 64u << 20;  // beyond that, twice what came and no more
 };
 
 /// Reads OPC UA Binary (Part 6, 5.2) from memory. Errors stick: after the first one every read gives a default
-/// value and `error()` tells what was wrong and where, so callers check once, at the end. Nothing is allocated
-/// beyond what the octets that are really there can fill.
+/// value and `error()` tells what was wrong and where, so callers check once, at the end. Lists and arrays take no
+/// more memory than the limits allow for what came: an element of one octet may be large in memory.
 class BinaryReader {
  public:
   explicit BinaryReader(BytesView in, const DecodingLimits& limits = {})
-      : begin_(in.data()), at_(in.data()), end_(in.data() + in.size()), limits_(limits) {}
+      : begin_(in.data()),
+        at_(in.data()),
+        end_(in.data() + in.size()),
+        limits_(limits),
+        memory_(std::min(kLeastMemory + in.size() * limits.growth, limits.maxMemory + in.size() * 2)) {}
 
   template <class T>
   requires(std::is_arithmetic_v<T> && !std::is_same_v<T, bool>) void read(T& value) {
@@ -54,9 +62,8 @@ class BinaryReader {
   void read(List<T>& list) {
     const auto length = readLength(limits_.maxArrayLength, "array");
     list = length < 0 ? List<T>() : List<T>::emptyNotNull();
-    // Room for what the octets can plausibly fill; a lying length gets no more than a small multiple of what came.
-    if (length > 0)
-      list.reserve(std::min<std::size_t>(static_cast<std::size_t>(length), 64 + remaining() * 8 / sizeof(T)));
+    if (length > 0 && charge(static_cast<std::size_t>(length) * sizeof(T)))
+      list.reserve(static_cast<std::size_t>(length));
     for (std::int32_t i = 0; i < length && ok(); ++i) read(list.emplace_back());
   }
   template <IsStructure T>
@@ -77,13 +84,21 @@ class BinaryReader {
   std::size_t remaining() const { return static_cast<std::size_t>(end_ - at_); }
   BytesView rest() const { return {at_, remaining()}; }
   const DecodingLimits& limits() const { return limits_; }
-  /// A length prefix: -1 for null. Every element takes at least one octet, so a length beyond what remains is a lie.
+  /// A length prefix: -1 for null, other negative ones are errors. Every element takes at least one octet, so a length
+  /// beyond what remains is a lie.
   std::int32_t readLength(std::uint32_t most, const char* what);
+  /// Memory for so many octets of elements; BadEncodingLimitsExceeded when that is more than what came is worth.
+  bool charge(std::size_t octets) {
+    if (octets > memory_) fail(status::BadEncodingLimitsExceeded, "the values take too much memory");
+    memory_ -= std::min(memory_, octets);
+    return ok();
+  }
   /// For code that reads by itself: what it found is an error.
   void reject(const char* what) { fail(status::BadDecodingError, what); }
 
  private:
   friend class Nesting;
+  static constexpr std::size_t kLeastMemory = 64 * 1024;
   const std::byte* take(std::size_t n) {
     if (n > remaining() || !ok()) [[unlikely]] {
       fail(status::BadDecodingError, "the message ends early");
@@ -115,6 +130,7 @@ class BinaryReader {
   const std::byte* at_;
   const std::byte* end_;
   DecodingLimits limits_;
+  std::size_t memory_;  // octets that lists and arrays may still take
   StatusCode error_ = status::Good;
   const char* what_ = "";
   std::size_t failedAt_ = 0;

@@ -4,6 +4,7 @@
 #include "core/ua/binary_reader.hpp"
 #include "core/ua/document_reader.hpp"
 #include "core/ua/document_time.hpp"
+#include "core/ua/json_parser.hpp"
 #include "core/ua/structure_builder.hpp"
 #include "core/ua/structure_walk.hpp"
 
@@ -468,9 +469,7 @@ class JsonDecoder : public DocumentReader<JsonDecoder, const Json*> {
     }
   }
   void expected(std::string_view what, const Json& found) {
-    std::string text = found.dump(-1, ' ', false, Json::error_handler_t::replace);
-    if (text.size() > 40) text = text.substr(0, 40) + "...";
-    fail(status::BadDecodingError, fmt::format("{} was expected, not {}", what, text));
+    fail(status::BadDecodingError, fmt::format("{} was expected, not {}", what, describe(found)));
   }
   const TypeCatalog& types_;
 };
@@ -485,6 +484,7 @@ void JsonDecoder::read(Node node, Variant& v) {
   std::vector<std::uint32_t> dimensions;
   if (const Node written = member(node, "Dimensions"); written && written->is_array())
     for (const auto& each : *written) read(&each, dimensions.emplace_back());
+  if (dimensions.size() > kMostDimensions) fail(status::BadEncodingLimitsExceeded, "a matrix has too many dimensions");
   visitBuiltIn(static_cast<BuiltInType>(kind), [&]<class T>(std::type_identity<T>) {
     if (body && body->is_array()) {
       FixedArray<T> items(body->size());
@@ -546,6 +546,14 @@ Result<Variant> variantFromJson(const Json& json, const TypeCatalog& types) {
   decoder.read(&json, value);
   if (!decoder.ok()) return decoder.error();
   return value;
+}
+
+Result<NodeId> nodeIdFromJson(const Json& json) {
+  JsonDecoder decoder(TypeCatalog::standard());
+  NodeId id;
+  decoder.read(&json, id);
+  if (!decoder.ok()) return decoder.error();
+  return id;
 }
 
 Result<Bytes> structureFromJson(const Json& json, const StructureSchema& schema, const TypeCatalog& types) {

@@ -7,7 +7,7 @@
 
 #include <nlohmann/json.hpp>
 
-/// OPC UA JSON (Part 6, 5.4).
+/// OPC UA JSON (Part 6, 5.4). Text from strangers goes through json_parser.hpp first.
 namespace zunth::ua {
 
 using Json = nlohmann::ordered_json;
@@ -36,6 +36,7 @@ Result<Json> toJson(const StructureSchema& schema, BytesView binary, const JsonO
 /// Reads what the reversible form wrote. BadDecodingError, naming the field and what was expected there;
 /// BadEncodingLimitsExceeded for what nests too deeply.
 Result<Variant> variantFromJson(const Json& json, const TypeCatalog& types = TypeCatalog::standard());
+Result<NodeId> nodeIdFromJson(const Json& json);
 /// The binary encoding of the structure that the object holds; fields that are missing get their default.
 Result<Bytes> structureFromJson(const Json& json, const StructureSchema& schema,
                                 const TypeCatalog& types = TypeCatalog::standard());

@@ -12,39 +12,110 @@
 namespace zunth::ua {
 namespace {
 
-void put(std::string& out, bool v) { out += v ? "true" : "false"; }
-template <class T>
-requires std::is_arithmetic_v<T>
-void put(std::string& out, T v) { out += fmt::format("{}", v); }
-void put(std::string& out, const String& v) { out += v.view(); }
-void put(std::string& out, const XmlElement& v) { out += v.view(); }
-void put(std::string& out, DateTime v) { out += v.isNull() ? "no time" : v.text(); }
-void put(std::string& out, const Guid& v) { out += v.text(); }
-void put(std::string& out, const ByteString& v) { out += toBase64(v.bytes()); }
-void put(std::string& out, const NodeId& v) { out += v.text(); }
-void put(std::string& out, const ExpandedNodeId& v) { out += v.text(); }
-void put(std::string& out, StatusCode v) { out += v.name(); }
-void put(std::string& out, const QualifiedName& v) { out += v.text(); }
-void put(std::string& out, const LocalizedText& v) { out += v.text.view(); }
-void put(std::string& out, const Variant& v) { out += format(v); }
-void put(std::string& out, const DataValue& v) {
-  out += format(v.value);
-  if (!v.status.isGood()) out += fmt::format(" ({})", v.status.name());
-}
-void put(std::string& out, const DiagnosticInfo& v) {
-  out += v.additionalInfo ? v.additionalInfo->view() : std::string_view("diagnostic info");
-}
+/// Writes values until its bounds are met: text from strangers may be long and nest deeply.
+class Printer {
+ public:
+  explicit Printer(const TextLimits& limits) : limits_(limits) {}
+
+  void put(const Variant& v) {
+    if (v.isNull()) return text("null");
+    visitBuiltIn(v.type(), [&]<class T>(std::type_identity<T>) {
+      if (v.isArray())
+        row(v.items<T>(), v.dimensions());
+      else
+        put(*v.get<T>());
+    });
+  }
+  void text(std::string_view v) {
+    const std::size_t room = limits_.octets - std::min(limits_.octets, out_.size());
+    isCut_ |= v.size() > room;
+    out_.append(v.substr(0, room));
+  }
+  bool isFull() const { return isCut_; }
+  /// False where values nest too deeply; then something stands for what is inside.
+  bool enter() {
+    if (depth_ < limits_.depth) return ++depth_, true;
+    text("...");
+    return false;
+  }
+  void leave() { --depth_; }
+  std::string take() {
+    if (!isCut_) return std::move(out_);
+    // Not within a character.
+    while (!out_.empty() && (static_cast<unsigned char>(out_.back()) & 0xC0) == 0x80) out_.pop_back();
+    if (!out_.empty() && static_cast<unsigned char>(out_.back()) >= 0xC0) out_.pop_back();
+    return std::move(out_) + "...";
+  }
+
+ private:
+  void put(bool v) { text(v ? "true" : "false"); }
+  template <class T>
+  requires std::is_arithmetic_v<T>
+  void put(T v) { text(fmt::format("{}", v)); }
+  void put(const String& v) { text(v.view()); }
+  void put(const XmlElement& v) { text(v.view()); }
+  void put(DateTime v) { text(v.isNull() ? "no time" : v.text()); }
+  void put(const Guid& v) { text(v.text()); }
+  void put(const ByteString& v) {
+    // Three octets make four letters; what would be cut away isn't made.
+    const auto shown = std::min(v.size(), limits_.octets);
+    text(toBase64(v.bytes().first(shown)));
+    isCut_ |= shown < v.size();
+  }
+  void put(const NodeId& v) { text(v.text()); }
+  void put(const ExpandedNodeId& v) { text(v.text()); }
+  void put(StatusCode v) { text(v.name()); }
+  void put(const QualifiedName& v) { text(v.text()); }
+  void put(const LocalizedText& v) { text(v.text.view()); }
+  void put(const DataValue& v) {
+    if (!enter()) return;
+    put(v.value);
+    if (!v.status.isGood()) text(fmt::format(" ({})", v.status.name()));
+    leave();
+  }
+  void put(const DiagnosticInfo& v) {
+    text(v.additionalInfo ? v.additionalInfo->view() : std::string_view("diagnostic info"));
+  }
+  void put(const ExtensionObject& v);
+
+  template <class T>
+  void row(std::span<const T> items, std::span<const std::uint32_t> dimensions) {
+    if (!enter()) return;
+    text("[");
+    // A matrix without elements may still claim billions of rows.
+    if (dimensions.size() > 1 && !items.empty()) {
+      const std::size_t stride = dimensions[0] ? items.size() / dimensions[0] : 0;
+      for (std::uint32_t i = 0; i < dimensions[0] && !isCut_; ++i) {
+        if (i) text(", ");
+        row(items.subspan(i * stride, stride), dimensions.subspan(1));
+      }
+    } else {
+      for (std::size_t i = 0; i < items.size() && !isCut_; ++i) {
+        if (i) text(", ");
+        put(items[i]);
+      }
+    }
+    text("]");
+    leave();
+  }
+
+  TextLimits limits_;
+  std::string out_;
+  std::size_t depth_ = 0;
+  bool isCut_ = false;
+};
 
 /// Writes {field: value, list: [...]}.
 class TextWalker final : public StructureWalker {
  public:
-  explicit TextWalker(std::string& out) : out_(out) {}
+  explicit TextWalker(Printer& out) : out_(out) {}
   void value(const FieldSchema& field, const Variant& value) override {
     lead(&field);
+    if (out_.isFull()) return;
     if (field.enumeration && !value.isNull())
-      out_ += field.enumeration->text(*value.get<std::int32_t>());
+      out_.text(field.enumeration->text(*value.get<std::int32_t>()));
     else
-      out_ += format(value);
+      out_.put(value);
   }
   void openStructure(const FieldSchema* field, const StructureSchema&, std::uint32_t) override { open(field, '{'); }
   void closeStructure() override { close('}'); }
@@ -53,53 +124,39 @@ class TextWalker final : public StructureWalker {
 
  private:
   void lead(const FieldSchema* field) {
-    if (!std::exchange(first_, false)) out_ += ", ";
+    if (!std::exchange(first_, false)) out_.text(", ");
     const bool isElement = brackets_.ends_with('[');
-    if (field && !isElement) out_.append(field->name).append(": ");
+    if (!field || isElement) return;
+    out_.text(field->name);
+    out_.text(": ");
   }
   void open(const FieldSchema* field, char bracket) {
     lead(field);
-    out_ += bracket;
+    out_.text({&bracket, 1});
     brackets_ += bracket;
     first_ = true;
   }
   void close(char bracket) {
-    out_ += bracket;
+    out_.text({&bracket, 1});
     brackets_.pop_back();
     first_ = false;
   }
-  std::string& out_;
+  Printer& out_;
   std::string brackets_;  // that are open
   bool first_ = true;
 };
 
-void put(std::string& out, const ExtensionObject& v) {
-  if (v.isNull()) {
-    out += "null";
-    return;
+void Printer::put(const ExtensionObject& v) {
+  if (v.isNull()) return text("null");
+  if (!enter()) return;
+  // What can't be read to its end leaves nothing behind.
+  const auto before = out_.size();
+  TextWalker walker(*this);
+  if (!walk(v, walker) && !isCut_) {
+    out_.resize(before);
+    text(fmt::format("structure {} ({} octets)", v.encodingId().text(), v.octets().size()));
   }
-  std::string text;
-  TextWalker walker(text);
-  out += walk(v, walker) ? text : fmt::format("structure {} ({} octets)", v.encodingId().text(), v.octets().size());
-}
-
-template <class T>
-void putRow(std::string& out, std::span<const T> items, std::span<const std::uint32_t> dimensions) {
-  out += '[';
-  // A matrix without elements may still claim billions of rows.
-  if (dimensions.size() > 1 && !items.empty()) {
-    const std::size_t stride = dimensions[0] ? items.size() / dimensions[0] : 0;
-    for (std::uint32_t i = 0; i < dimensions[0]; ++i) {
-      if (i) out += ", ";
-      putRow(out, items.subspan(i * stride, stride), dimensions.subspan(1));
-    }
-  } else {
-    for (std::size_t i = 0; i < items.size(); ++i) {
-      if (i) out += ", ";
-      put(out, items[i]);
-    }
-  }
-  out += ']';
+  leave();
 }
 
 std::string_view trim(std::string_view text) {
@@ -202,16 +259,10 @@ Result<Variant> parseScalar(std::string_view text, BuiltInType type) {
 
 }  // namespace
 
-std::string format(const Variant& value) {
-  if (value.isNull()) return "null";
-  std::string out;
-  visitBuiltIn(value.type(), [&]<class T>(std::type_identity<T>) {
-    if (value.isArray())
-      putRow(out, value.items<T>(), value.dimensions());
-    else
-      put(out, *value.get<T>());
-  });
-  return out;
+std::string format(const Variant& value, const TextLimits& limits) {
+  Printer printer(limits);
+  printer.put(value);
+  return printer.take();
 }
 
 Result<Variant> parse(std::string_view text, BuiltInType type, bool isArray) {

@@ -10,9 +10,15 @@
 /// Values as people read and type them. Not an encoding of the standard: see json.hpp and the binary writer.
 namespace zunth::ua {
 
+/// How long a text may become, and how deeply what it shows may nest; "..." stands for the rest.
+struct TextLimits {
+  std::size_t octets = 16u << 20;
+  std::size_t depth = 100;
+};
+
 /// A scalar as its shortest exact text: digits that its type carries, text without quotes, times in UTC.
 /// Arrays as [1, 2, 3], matrices row by row, structures as {Field: value, ...}; unknown structures by their size.
-std::string format(const Variant& value);
+std::string format(const Variant& value, const TextLimits& limits = {});
 
 /// Reads `text` as a scalar of `type`, or as an array when `isArray` ("[1, 2, 3]" or "1, 2, 3").
 /// BadTypeMismatch when the text is no such value, BadOutOfRange when the type can't hold it; the cause says so.

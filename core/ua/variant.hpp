@@ -120,6 +120,9 @@ decltype(auto) visitBuiltIn(BuiltInType type, Visit&& visit) {
   }
 }
 
+/// What is accepted of a matrix from outside; whoever goes through its rows goes as deep.
+inline constexpr std::uint32_t kMostDimensions = 32;
+
 /// "Double", "String", ... as the standard writes it.
 std::string_view nameOf(BuiltInType type);
 constexpr bool isInteger(BuiltInType t) { return t >= BuiltInType::SByte && t <= BuiltInType::UInt64; }

@@ -414,6 +414,7 @@ class XmlDecoder : public DocumentReader<XmlDecoder, pugi::xml_node> {
   }
   template <class Numbers>
   static bool multiplyTo(const Numbers& dimensions, std::size_t length) {
+    if (dimensions.size() > kMostDimensions) return false;
     std::uint64_t product = 1;
     for (const auto dimension : dimensions)
       product = std::min<std::uint64_t>(product * static_cast<std::uint32_t>(dimension), UINT32_MAX);

@@ -1,0 +1,18 @@
+#pragma once
+
+#include "core/ua/data_value.hpp"
+
+namespace zunth::ua {
+
+/// Octets that a value holds in memory beside itself, shared or not; about what its encoding takes, too. Strings and
+/// arrays count with what they hold, structures of the standard that aren't encoded yet with a guess.
+std::size_t footprint(const Variant& value);
+
+/// The same of many values, with what each takes itself.
+inline std::size_t footprint(std::span<const Variant> values) {
+  std::size_t octets = 0;
+  for (const auto& value : values) octets += sizeof value + footprint(value);
+  return octets;
+}
+
+}  // namespace zunth::ua
