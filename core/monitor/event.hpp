@@ -14,6 +14,11 @@ class Event final : public space::FilterSubject {
   /// `path` is a name of namespace 0, or several joined by '/': "Severity", "ActiveState/Id".
   Event& set(std::string_view path, ua::Variant value);
   Event& set(Path path, ua::Variant value);
+  /// Adds a field that is known not to be there yet.
+  Event& add(Path path, ua::Variant value) {
+    fields_.emplace_back(std::move(path), std::move(value));
+    return *this;
+  }
   /// Null when the event has no such field.
   ua::Variant field(const Path& path) const;
 

@@ -1,5 +1,7 @@
 #include "core/monitor/event_delivery.hpp"
 
+#include "core/space/node_set.hpp"
+
 #include <algorithm>
 
 namespace zunth::monitor {
@@ -8,26 +10,48 @@ using namespace ua;
 using space::kNoNode;
 using space::NodeIndex;
 
+void EventDelivery::add(MonitoredItem& item) {
+  auto& watchers = watchers_[item.node()];
+  item.watchSlot = watchers.size();
+  item.heardUpTo = lastNumber_;
+  watchers.push_back(&item);
+}
+
 void EventDelivery::remove(MonitoredItem& item) {
   const auto found = watchers_.find(item.node());
-  if (found == watchers_.end()) return;
-  std::erase(found->second, &item);
-  if (found->second.empty()) watchers_.erase(found);
+  if (item.node() == kNoNode || found == watchers_.end()) return;
+  auto& watchers = found->second;
+  if (item.watchSlot >= watchers.size() || watchers[item.watchSlot] != &item) return;  // deaf already
+  // The last one takes its place.
+  watchers[item.watchSlot] = watchers.back();
+  watchers[item.watchSlot]->watchSlot = item.watchSlot;
+  watchers.pop_back();
+  if (watchers.empty()) watchers_.erase(found);
+}
+
+void EventDelivery::nodeRemoved(NodeIndex node) {
+  auto gone = watchers_.extract(node);
+  if (!gone) return;
+  // The row may be given to another node, which they never asked for.
+  for (MonitoredItem* item : gone.mapped()) item->end(status::BadNodeIdUnknown, {});
 }
 
 /// The nodes at which an event of this source is heard, each once.
 std::vector<NodeIndex> EventDelivery::notifiersOf(NodeIndex source) const {
-  std::vector<NodeIndex> out{space_.at(id::Server)};
-  auto reach = [&out](NodeIndex node) {
-    if (node != kNoNode && std::ranges::find(out, node) == out.end()) out.push_back(node);
-  };
-  reach(source);
-  for (std::size_t i = 1; i < out.size(); ++i) {
-    const auto references = space_.references(out[i]);
-    for (const auto& reference : references)
-      if (!reference.isForward() && space_.isSubtype(reference.type(), id::HasEventSource)) reach(reference.target());
-  }
-  return out;
+  space::NodeSet out;
+  out.add(space_.at(id::Server));
+  if (source != kNoNode) out.add(source);
+  for (std::size_t i = 1; i < out.size(); ++i)
+    for (const auto& reference : space_.references(out[i]))
+      if (!reference.isForward() && space_.isSubtype(reference.type(), id::HasEventSource)) out.add(reference.target());
+  return {out.begin(), out.end()};
+}
+
+bool EventDelivery::hears(const MonitoredItem& item, const Event& event) const {
+  const auto* rights = item.owner().listener();
+  if (!rights) return true;
+  return space_.check(*rights, event.node(), PermissionType::ReceiveEvents).isGood() &&
+         space_.check(*rights, event.type(), PermissionType::ReceiveEvents).isGood();
 }
 
 void EventDelivery::raiseTo(Subscription& subscription, std::optional<std::uint32_t> onlyItem, const Event& event,
@@ -35,7 +59,7 @@ void EventDelivery::raiseTo(Subscription& subscription, std::optional<std::uint3
   const auto notifiers = notifiersOf(event.node());
   for (const auto& [id, item] : subscription.items()) {
     if (!item->takesEvents() || item->mode() == MonitoringMode::Disabled || (onlyItem && *onlyItem != id)) continue;
-    if (!isForAll && (std::ranges::find(notifiers, item->node()) == notifiers.end() ||
+    if (!isForAll && (std::ranges::find(notifiers, item->node()) == notifiers.end() || !hears(*item, event) ||
                       !item->settings().events->wants(space_, event)))
       continue;
     bring(*item, event);
@@ -47,16 +71,34 @@ void EventDelivery::bring(MonitoredItem& item, const Event& event) const {
   item.owner().itemQueued(item);
 }
 
-void EventDelivery::raise(const Event& event) {
-  if (watchers_.empty()) return;
-  for (const NodeIndex notifier : notifiersOf(event.node())) {
+bool EventDelivery::bringToAll(const Waiting& waiting, Slice& slice) {
+  for (const NodeIndex notifier : notifiersOf(waiting.event.node())) {
     const auto found = watchers_.find(notifier);
     if (found == watchers_.end()) continue;
     for (MonitoredItem* item : found->second) {
-      if (item->mode() == MonitoringMode::Disabled || !item->settings().events->wants(space_, event)) continue;
-      bring(*item, event);
+      if (item->heardUpTo >= waiting.number) continue;
+      item->heardUpTo = waiting.number;
+      if (item->mode() == MonitoringMode::Disabled || !hears(*item, waiting.event)) continue;
+      if (item->settings().events->wants(space_, waiting.event)) bring(*item, waiting.event);
+      if (slice.lookAgain()) return false;
     }
   }
+  return true;
+}
+
+void EventDelivery::raise(Event event) {
+  if (watchers_.empty()) return;
+  waiting_.push_back({++lastNumber_, std::move(event)});
+  tick();
+  Slice endless;
+  while (waiting_.size() > kMostWaiting) {
+    bringToAll(waiting_.front(), endless);
+    waiting_.pop_front();
+  }
+}
+
+void EventDelivery::tick() {
+  while (!waiting_.empty() && bringToAll(waiting_.front(), slice_)) waiting_.pop_front();
 }
 
 }  // namespace zunth::monitor

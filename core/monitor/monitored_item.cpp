@@ -1,8 +1,18 @@
 #include "core/monitor/monitored_item.hpp"
 
+#include "core/monitor/subscription.hpp"
+#include "core/ua/footprint.hpp"
+
 namespace zunth::monitor {
 
 using namespace ua;
+
+namespace {
+
+std::size_t sizeOf(const DataValue& value) { return sizeof value + footprint(value.value); }
+std::size_t sizeOf(const List<Variant>& fields) { return sizeof fields + footprint(fields); }
+
+}  // namespace
 
 MonitoredItem::MonitoredItem(std::uint32_t id, Subscription& owner, space::NodeIndex node, AttributeId attribute,
                              IndexRange range, const ItemSettings& settings, MonitoringMode mode)
@@ -35,6 +45,7 @@ void MonitoredItem::queueValue(DataValue value, DateTime wallClock) {
       settings_.timestamps == TimestampsToReturn::Server || settings_.timestamps == TimestampsToReturn::Both;
   if (!wantsSource || attribute_ != AttributeId::Value) value.sourceTimestamp = {};
   value.serverTimestamp = wantsServer ? wallClock : DateTime{};
+  owner_.allowance().hold(sizeOf(value));
   values_.push(std::move(value));
   trim();
 }
@@ -46,6 +57,7 @@ void MonitoredItem::event(List<Variant> fields) {
     ++overflows_;
     return;
   }
+  owner_.allowance().hold(sizeOf(fields));
   events_.push(std::move(fields));
   trim();
 }
@@ -61,24 +73,43 @@ bool MonitoredItem::end(StatusCode why, DateTime wallClock) {
   return !takesEvents() && sample(DataValue(why), wallClock);
 }
 
+void MonitoredItem::dropFirstValue() {
+  owner_.allowance().release(sizeOf(values_.front()));
+  values_.dropFront();
+}
+
 void MonitoredItem::trim() {
-  while (values_.size() > settings_.queueSize) {
+  const auto isTooMuch = [this](std::size_t queued) {
+    return queued > settings_.queueSize || (queued > 1 && owner_.allowance().isOver());
+  };
+  while (isTooMuch(values_.size())) {
     ++overflows_;
     // Part 4, 7.39.1: a queue of one just holds the newest value, without a mark.
     const bool isMarked = settings_.queueSize > 1;
     if (settings_.discardOldest) {
-      values_.dropFront();
+      dropFirstValue();
       if (isMarked) values_.front().status = values_.front().status.withOverflow();
     } else {
+      owner_.allowance().release(sizeOf(values_.secondNewest()));
       values_.dropSecondNewest();
       if (isMarked) values_.back().status = values_.back().status.withOverflow();
     }
   }
-  while (events_.size() > settings_.queueSize) {
+  while (isTooMuch(events_.size())) {
     ++overflows_;
     eventsLost_ = true;
+    owner_.allowance().release(sizeOf(events_.front()));
     events_.dropFront();
   }
+}
+
+std::size_t MonitoredItem::nextSize() const {
+  return takesEvents() ? events_.empty() ? 0 : sizeOf(events_.front()) : sizeOf(values_.front());
+}
+
+DataValue MonitoredItem::takeValue() {
+  owner_.allowance().release(sizeOf(values_.front()));
+  return values_.take();
 }
 
 std::optional<List<Variant>> MonitoredItem::takeEvent() {
@@ -87,7 +118,18 @@ std::optional<List<Variant>> MonitoredItem::takeEvent() {
     eventsLost_ = false;
     return std::nullopt;
   }
+  owner_.allowance().release(sizeOf(events_.front()));
   return events_.take();
+}
+
+void MonitoredItem::clearQueues() {
+  std::size_t octets = 0;
+  for (const auto& value : values_) octets += sizeOf(value);
+  for (const auto& fields : events_) octets += sizeOf(fields);
+  owner_.allowance().release(octets);
+  values_.clear();
+  events_.clear();
+  eventsLost_ = false;
 }
 
 void MonitoredItem::modify(const ItemSettings& settings) {
@@ -97,9 +139,7 @@ void MonitoredItem::modify(const ItemSettings& settings) {
 
 void MonitoredItem::setMode(MonitoringMode mode) {
   if (mode == MonitoringMode::Disabled) {
-    values_.clear();
-    events_.clear();
-    eventsLost_ = false;
+    clearQueues();
     last_.reset();
   }
   mode_ = mode;

@@ -4,8 +4,8 @@
 #include "core/monitor/event.hpp"
 #include "core/monitor/notification_queue.hpp"
 #include "core/space/reference_runs.hpp"
+#include "core/ua/due_heap.hpp"
 #include "core/ua/index_range.hpp"
-#include "core/ua/instant.hpp"
 
 namespace zunth::monitor {
 
@@ -23,11 +23,13 @@ struct ItemSettings {
 };
 
 /// One watched attribute (Part 4, 5.12): samples, or the events of an object, come in; those that pass the filter wait
-/// in its queue until they are published.
-class MonitoredItem {
+/// in its queue until they are published. What waits counts on the subscription's allowance; when that is used up, the
+/// queue gives way as if it were full, down to one.
+class MonitoredItem : public ua::Due {
  public:
   MonitoredItem(std::uint32_t id, Subscription& owner, space::NodeIndex node, ua::AttributeId attribute,
                 ua::IndexRange range, const ItemSettings& settings, ua::MonitoringMode mode);
+  ~MonitoredItem() { clearQueues(); }
 
   std::uint32_t id() const { return id_; }
   Subscription& owner() const { return owner_; }
@@ -52,20 +54,28 @@ class MonitoredItem {
   /// Disabling empties the queue; the next sample after enabling is reported whatever it is.
   void setMode(ua::MonitoringMode mode);
   bool hasQueued() const { return !values_.empty() || !events_.empty() || eventsLost_; }
-  ua::DataValue takeValue() { return values_.take(); }
+  /// Octets that the oldest value or event takes, about.
+  std::size_t nextSize() const;
+  ua::DataValue takeValue();
   /// The oldest event; nothing stands for the mark that events were lost there.
   std::optional<ua::List<ua::Variant>> takeEvent();
   std::uint64_t overflows() const { return overflows_; }
 
-  /// When the next sample may be taken, and whether a change waits for that moment. Kept by Sampling.
-  ua::Instant dueAt{};
-  bool isPending = false;
-  /// Stands in its subscription's list of items to report. Kept by Subscription.
+  /// When the next sample may be taken, and its place among those who watch the same node. Kept by Sampling.
+  ua::Instant nextSampleAt{};
+  std::size_t watchSlot = 0;
+  /// The last event that was brought to it, or passed by. Kept by EventDelivery.
+  std::uint64_t heardUpTo = 0;
+  /// Its place in its subscription's list of items to report. Kept by ReportList.
+  MonitoredItem* listedBefore = nullptr;
+  MonitoredItem* listedAfter = nullptr;
   bool isListed = false;
 
  private:
   void queueValue(ua::DataValue value, ua::DateTime wallClock);
   void trim();
+  void dropFirstValue();
+  void clearQueues();
 
   std::uint32_t id_;
   Subscription& owner_;

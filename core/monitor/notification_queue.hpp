@@ -14,6 +14,11 @@ class NotificationQueue {
   std::size_t size() const { return items_.size() - taken_; }
   bool empty() const { return size() == 0; }
   T& front() { return items_[taken_]; }
+  const T& front() const { return items_[taken_]; }
+  /// The newest but one; there are two at least.
+  const T& secondNewest() const { return items_.end()[-2]; }
+  auto begin() const { return items_.begin() + static_cast<std::ptrdiff_t>(taken_); }
+  auto end() const { return items_.end(); }
   T& back() { return items_.back(); }
   void push(T item) { items_.push_back(std::move(item)); }
   T take() {

@@ -2,8 +2,8 @@
 
 #include "core/monitor/subscription.hpp"
 #include "core/space/space.hpp"
+#include "core/ua/slice.hpp"
 
-#include <queue>
 #include <unordered_map>
 
 namespace zunth::monitor {
@@ -22,32 +22,31 @@ class Sampling {
   void nodeRemoved(space::NodeIndex node, ua::DateTime wallClock);
   /// Watches for this item no longer, and lets it say why.
   void end(MonitoredItem& item, ua::StatusCode why, ua::DateTime wallClock);
-  /// Takes a sample at once, as after the item was enabled or its filter changed.
+  /// Takes a sample at once and begins the item's beat anew, as after it was enabled or its settings changed.
   void refresh(MonitoredItem& item, ua::Instant now, ua::DateTime wallClock);
   /// A watched variable got this value.
   void valueChanged(space::NodeIndex node, const ua::DataValue& value, ua::Instant now, ua::DateTime wallClock);
-  /// Takes the samples that are due.
-  void tick(ua::Instant now, ua::DateTime wallClock);
+  /// Takes the samples that are due, each item's once; what doesn't fit into the slice stays due. Items that watch the
+  /// same computed value share one reading of it.
+  void tick(ua::Instant now, ua::DateTime wallClock, ua::Slice slice = {});
   /// When tick() has something to do; Instant::max() for never.
-  ua::Instant nextDue() const { return pending_.empty() ? ua::Instant::max() : pending_.top().due; }
+  ua::Instant nextDue() const { return pending_.next(); }
   std::size_t itemCount() const { return items_; }
+  /// Whether the attribute's value has to be looked at, as nobody tells when it changes.
+  bool isPolled(space::NodeIndex node, ua::AttributeId attribute) const;
+
+  /// ms; what is polled is looked at no more often.
+  static constexpr double kLeastPollInterval = 100;
 
  private:
-  struct Pending {
-    ua::Instant due;
-    space::NodeIndex node;
-    std::uint32_t itemId;
-    bool operator<(const Pending& other) const { return due > other.due; }  // earliest on top
-  };
-  static constexpr double kPollInterval = 100;  // ms, for computed values watched without an interval
-  bool isPolled(const MonitoredItem& item) const;
+  bool isPolled(const MonitoredItem& item) const { return isPolled(item.node(), item.attribute()); }
   void take(MonitoredItem& item, const ua::DataValue& value, ua::Instant now, ua::DateTime wallClock);
-  void postpone(MonitoredItem& item, ua::Instant due);
+  void unhook(MonitoredItem& item);
   ua::DataValue read(const MonitoredItem& item) const;
 
   space::Space& space_;
   std::unordered_map<space::NodeIndex, std::vector<MonitoredItem*>> watchers_;
-  std::priority_queue<Pending> pending_;
+  ua::DueHeap<MonitoredItem> pending_;
   std::size_t items_ = 0;
 };
 

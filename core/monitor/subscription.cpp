@@ -1,5 +1,7 @@
 #include "core/monitor/subscription.hpp"
 
+#include "core/ua/footprint.hpp"
+
 #include <algorithm>
 
 namespace zunth::monitor {
@@ -8,6 +10,10 @@ using namespace ua;
 
 Subscription::Subscription(std::uint32_t id, const SubscriptionSettings& settings, Instant now)
     : id_(id), settings_(settings), cycleDue_(now + milliseconds(settings.publishingInterval)) {}
+
+Subscription::~Subscription() {
+  while (!kept_.empty()) forgetOldestKept();
+}
 
 void Subscription::modify(const SubscriptionSettings& settings, Instant now) {
   const bool enabled = settings_.publishingEnabled;
@@ -46,50 +52,46 @@ MonitoredItem* Subscription::item(std::uint32_t itemId) const {
 std::unique_ptr<MonitoredItem> Subscription::removeItem(std::uint32_t itemId) {
   auto node = items_.extract(itemId);
   if (!node) return nullptr;
-  if (node.mapped()->isListed) std::erase(listed_, node.mapped().get());
-  links_.erase(itemId);
-  for (auto& [triggering, linked] : links_) std::erase(linked, itemId);
+  listed_.remove(*node.mapped());
+  const Link first{itemId, 0};
+  while (!links_.empty()) {
+    const auto link = links_.lower_bound(first);
+    if (link == links_.end() || link->first != itemId) break;
+    unlink(itemId, link->second);
+  }
+  while (!linkedBy_.empty()) {
+    const auto link = linkedBy_.lower_bound(first);
+    if (link == linkedBy_.end() || link->first != itemId) break;
+    unlink(link->second, itemId);
+  }
   return std::move(node.mapped());
 }
 
-bool Subscription::link(std::uint32_t triggering, std::uint32_t linked) {
-  if (!item(linked)) return false;
-  auto& links = links_[triggering];
-  if (std::ranges::find(links, linked) == links.end()) links.push_back(linked);
-  return true;
+StatusCode Subscription::link(std::uint32_t triggering, std::uint32_t linked) {
+  if (!item(linked)) return status::BadMonitoredItemIdInvalid;
+  if (links_.size() >= kMostLinks && !links_.contains({triggering, linked})) return status::BadTooManyMonitoredItems;
+  links_.emplace(triggering, linked);
+  linkedBy_.emplace(linked, triggering);
+  return status::Good;
 }
 
 bool Subscription::unlink(std::uint32_t triggering, std::uint32_t linked) {
-  const auto found = links_.find(triggering);
-  return found != links_.end() && std::erase(found->second, linked) > 0;
-}
-
-void Subscription::list(MonitoredItem& item) {
-  if (item.isListed) return;
-  item.isListed = true;
-  listed_.push_back(&item);
+  linkedBy_.erase({linked, triggering});
+  return links_.erase({triggering, linked}) > 0;
 }
 
 void Subscription::itemQueued(MonitoredItem& item) {
-  if (item.mode() == MonitoringMode::Reporting) list(item);
+  if (item.mode() == MonitoringMode::Reporting) listed_.push(item);
   if (links_.empty()) return;
-  const auto found = links_.find(item.id());
-  if (found == links_.end()) return;
-  for (const auto linkedId : found->second)
-    if (auto* linked = this->item(linkedId);
+  for (auto link = links_.lower_bound({item.id(), 0}); link != links_.end() && link->first == item.id(); ++link)
+    if (auto* linked = this->item(link->second);
         linked && linked->mode() == MonitoringMode::Sampling && linked->hasQueued())
-      list(*linked);
+      listed_.push(*linked);
 }
 
 void Subscription::resendData(DateTime wallClock) {
   for (const auto& [id, item] : items_)
-    if (item->mode() == MonitoringMode::Reporting && item->repeatLast(wallClock)) list(*item);
-}
-
-void Subscription::becomeLate(Instant now) {
-  if (late_) return;
-  late_ = true;
-  lateSince_ = now;
+    if (item->mode() == MonitoringMode::Reporting && item->repeatLast(wallClock)) listed_.push(*item);
 }
 
 void Subscription::cycle(Instant now, bool requestWaits) {
@@ -102,12 +104,13 @@ void Subscription::cycle(Instant now, bool requestWaits) {
     ++lifetime_;
   ++keepAlive_;
   if (hasNotifications() || !messageSent_ || keepAlive_ >= settings_.maxKeepAliveCount) {
-    becomeLate(now);
+    late_ = true;
     if (!requestWaits) ++counters_.latePublishRequestCount;
   }
 }
 
-Subscription::Published Subscription::publish(DateTime wallClock, const OverflowEvent& overflowEvent) {
+Subscription::Published Subscription::publish(DateTime wallClock, const OverflowEvent& overflowEvent,
+                                              const MessageSize& size) {
   Published out;
   out.message.sequenceNumber = nextSequenceNumber_;
   out.message.publishTime = wallClock;
@@ -123,13 +126,24 @@ Subscription::Published Subscription::publish(DateTime wallClock, const Overflow
   std::size_t left = settings_.maxNotificationsPerPublish
                          ? std::min<std::size_t>(settings_.maxNotificationsPerPublish, kMostNotifications)
                          : kMostNotifications;
-  while (!listed_.empty() && left > 0) {
-    MonitoredItem& item = *listed_.front();
+  const std::size_t most = std::min(size.usual, size.most);
+  std::size_t octets = 0;
+  bool isFull = false;
+  while (!listed_.empty() && left > 0 && !isFull) {
+    MonitoredItem& item = listed_.front();
     for (; item.hasQueued() && left > 0; --left) {
       const auto handle = item.settings().clientHandle;
+      const std::size_t next = item.nextSize() + kNotificationSize;
+      isFull = octets > 0 && octets + next > most;
+      if (isFull) break;
+      const bool isTooLarge = next > size.most;
+      octets += isTooLarge ? kNotificationSize : next;
       if (!item.takesEvents()) {
-        changes.monitoredItems.push_back({handle, item.takeValue()});
-      } else if (auto fields = item.takeEvent()) {
+        auto value = item.takeValue();
+        // The client could never be told: it learns that there was something.
+        if (isTooLarge) value = DataValue(Variant(), value.sourceTimestamp, status::BadResponseTooLarge);
+        changes.monitoredItems.push_back({handle, std::move(value)});
+      } else if (auto fields = item.takeEvent(); fields && !isTooLarge) {
         events.events.push_back({handle, std::move(*fields)});
       } else {
         ++counters_.eventQueueOverFlowCount;
@@ -137,8 +151,7 @@ Subscription::Published Subscription::publish(DateTime wallClock, const Overflow
       }
     }
     if (item.hasQueued()) break;
-    item.isListed = false;
-    listed_.pop_front();
+    listed_.remove(item);
   }
   counters_.dataChangeNotificationsCount += static_cast<std::uint32_t>(changes.monitoredItems.size());
   counters_.eventNotificationsCount += static_cast<std::uint32_t>(events.events.size());
@@ -146,14 +159,24 @@ Subscription::Published Subscription::publish(DateTime wallClock, const Overflow
   if (!events.events.empty()) out.message.notificationData.push_back(ExtensionObject::of(std::move(events)));
   if (out.message.notificationData.empty()) return out;  // what was queued has been dropped since
   nextSequenceNumber_ = nextSequenceNumber_ == UINT32_MAX ? 1 : nextSequenceNumber_ + 1;
-  kept_.push_back(out.message);
-  if (kept_.size() > kMostKeptMessages) {
-    kept_.pop_front();
+  keep(out.message, octets);
+  out.moreNotifications = hasNotifications();
+  if (out.moreNotifications) late_ = true;  // goes on with the next Publish request
+  return out;
+}
+
+void Subscription::keep(const NotificationMessage& message, std::size_t octets) {
+  kept_.push_back({message, octets});
+  allowance_.hold(octets);
+  while (kept_.size() > kMostKeptMessages || (kept_.size() > 1 && allowance_.isOver())) {
+    forgetOldestKept();
     ++counters_.discardedMessageCount;
   }
-  out.moreNotifications = hasNotifications();
-  if (out.moreNotifications) late_ = true;  // goes on with the next Publish request, keeping its place
-  return out;
+}
+
+void Subscription::forgetOldestKept() {
+  allowance_.release(kept_.front().octets);
+  kept_.pop_front();
 }
 
 NotificationMessage Subscription::statusChange(StatusCode status, DateTime wallClock) const {
@@ -165,8 +188,9 @@ NotificationMessage Subscription::statusChange(StatusCode status, DateTime wallC
 }
 
 StatusCode Subscription::acknowledge(std::uint32_t sequenceNumber) {
-  const auto found = std::ranges::find(kept_, sequenceNumber, &NotificationMessage::sequenceNumber);
+  const auto found = std::ranges::find(kept_, sequenceNumber, [](const Kept& k) { return k.message.sequenceNumber; });
   if (found == kept_.end()) return status::BadSequenceNumberUnknown;
+  allowance_.release(found->octets);
   kept_.erase(found);
   return status::Good;
 }
@@ -174,15 +198,15 @@ StatusCode Subscription::acknowledge(std::uint32_t sequenceNumber) {
 Result<NotificationMessage> Subscription::republish(std::uint32_t sequenceNumber) {
   ++counters_.republishRequestCount;
   ++counters_.republishMessageRequestCount;
-  const auto found = std::ranges::find(kept_, sequenceNumber, &NotificationMessage::sequenceNumber);
+  const auto found = std::ranges::find(kept_, sequenceNumber, [](const Kept& k) { return k.message.sequenceNumber; });
   if (found == kept_.end()) return status::BadMessageNotAvailable;
   ++counters_.republishMessageCount;
-  return *found;
+  return found->message;
 }
 
 List<std::uint32_t> Subscription::availableSequenceNumbers() const {
   auto out = List<std::uint32_t>::emptyNotNull();
-  for (const auto& message : kept_) out.push_back(message.sequenceNumber);
+  for (const auto& kept : kept_) out.push_back(kept.message.sequenceNumber);
   return out;
 }
 

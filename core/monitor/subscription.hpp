@@ -1,10 +1,12 @@
 #pragma once
 
-#include "core/monitor/monitored_item.hpp"
+#include "core/monitor/report_list.hpp"
+#include "core/ua/allowance.hpp"
 
 #include <deque>
 #include <map>
 #include <memory>
+#include <set>
 
 namespace zunth::monitor {
 
@@ -20,10 +22,16 @@ struct SubscriptionSettings {
 
 /// A subscription's publishing cycle, as the standard's state table has it (Part 4, 5.13.1.2), without timers: the
 /// owner calls cycle() at cycleDue() and publish() when a Publish request is there for it.
-class Subscription {
+class Subscription : public ua::Due {
  public:
   Subscription(std::uint32_t id, const SubscriptionSettings& settings, ua::Instant now);
+  ~Subscription();
 
+  /// What whoever listens may hear of events; anything, without one. It is the session's, and changes with it.
+  const space::Rights* listener() const { return listener_; }
+  void setListener(const space::Rights* rights) { listener_ = rights; }
+  /// What its queues and kept messages hold; part of its session's.
+  ua::Allowance& allowance() { return allowance_; }
   std::uint32_t id() const { return id_; }
   const SubscriptionSettings& settings() const { return settings_; }
   void modify(const SubscriptionSettings& settings, ua::Instant now);
@@ -40,9 +48,11 @@ class Subscription {
   std::unique_ptr<MonitoredItem> removeItem(std::uint32_t itemId);
   /// To be called when an item has queued something.
   void itemQueued(MonitoredItem& item);
+  /// What it has queued is not reported, but for what a trigger asks for.
+  void unlist(MonitoredItem& item) { listed_.remove(item); }
   /// From now on, when `triggering` queues something, what `linked` has sampled is reported, too (Part 4, 5.12.1.6).
-  /// False when there is no such linked item.
-  bool link(std::uint32_t triggering, std::uint32_t linked);
+  /// BadMonitoredItemIdInvalid when there is no such linked item, BadTooManyMonitoredItems beyond 10,000 links.
+  ua::StatusCode link(std::uint32_t triggering, std::uint32_t linked);
   bool unlink(std::uint32_t triggering, std::uint32_t linked);
   /// Reports the last value of each reporting item again (Part 5, 9.2; Part 4, 5.13.7).
   void resendData(ua::DateTime wallClock);
@@ -53,7 +63,8 @@ class Subscription {
   void cycle(ua::Instant now, bool requestWaits);
   /// There is something to send that waits for a Publish request only.
   bool isLate() const { return late_; }
-  ua::Instant lateSince() const { return lateSince_; }
+  /// Which of a session's subscriptions has been served longest ago. Kept by who answers Publish requests.
+  std::uint64_t servedInTurn = 0;
   /// No Publish request came for the whole life-time: the subscription is to be closed.
   bool isExpired() const { return lifetime_ >= settings_.lifetimeCount; }
   /// Any sign of the client's life, such as a service call that names the subscription.
@@ -66,7 +77,16 @@ class Subscription {
   /// The next message: notifications, or a keep-alive (without data, carrying the next sequence number).
   /// `overflowEvent` gives the fields of an EventQueueOverflowEventType as an item's clauses select them.
   using OverflowEvent = std::function<ua::List<ua::Variant>(const MonitoredItem&)>;
-  Published publish(ua::DateTime wallClock, const OverflowEvent& overflowEvent = {});
+  /// How large a message becomes, in octets of its encoding, about: what doesn't fit comes with the next.
+  struct MessageSize {
+    std::size_t usual = 1u << 20;
+    std::size_t most =
+        SIZE_MAX;  // that the client takes; a value that is larger alone is told of by BadResponseTooLarge
+  };
+  Published publish(ua::DateTime wallClock, const OverflowEvent& overflowEvent, const MessageSize& size);
+  Published publish(ua::DateTime wallClock, const OverflowEvent& overflowEvent = {}) {
+    return publish(wallClock, overflowEvent, MessageSize());
+  }
   /// The message that says what became of the subscription: BadTimeout, GoodSubscriptionTransferred.
   ua::NotificationMessage statusChange(ua::StatusCode status, ua::DateTime wallClock) const;
   /// Good, or BadSequenceNumberUnknown.
@@ -80,20 +100,29 @@ class Subscription {
   void countTransfer(bool toSameClient);
 
  private:
-  static constexpr std::size_t kMostKeptMessages = 1024;     // for Republish
+  static constexpr std::size_t kMostKeptMessages = 1024;  // for Republish, as far as the allowance reaches
+  static constexpr std::size_t kMostLinks = 10'000;
+  static constexpr std::size_t kNotificationSize = 32;       // of a notification beside its value, octets
   static constexpr std::size_t kMostNotifications = 10'000;  // in a message, whatever the client allows
   bool hasNotifications() const { return settings_.publishingEnabled && !listed_.empty(); }
-  void becomeLate(ua::Instant now);
-  void list(MonitoredItem& item);
+  void keep(const ua::NotificationMessage& message, std::size_t octets);
+  void forgetOldestKept();
+  struct Kept {
+    ua::NotificationMessage message;
+    std::size_t octets;
+  };
+  using Link = std::pair<std::uint32_t, std::uint32_t>;
 
   std::uint32_t id_;
   SubscriptionSettings settings_;
+  const space::Rights* listener_ = nullptr;
+  ua::Allowance allowance_{SIZE_MAX};
   std::map<std::uint32_t, std::unique_ptr<MonitoredItem>> items_;
-  std::map<std::uint32_t, std::vector<std::uint32_t>> links_;  // triggering item to those it triggers
-  std::deque<MonitoredItem*> listed_;  // items with something queued, in the order in which they got it
-  std::deque<ua::NotificationMessage> kept_;
+  std::set<Link> links_;     // triggering item, and one that it triggers
+  std::set<Link> linkedBy_;  // the same the other way round
+  ReportList listed_;        // items with something queued
+  std::deque<Kept> kept_;
   ua::Instant cycleDue_;
-  ua::Instant lateSince_{};
   bool late_ = false;
   bool messageSent_ = false;  // the first cycle publishes, be it a keep-alive
   bool isDurable_ = false;

@@ -1,6 +1,7 @@
 #include "core/space/browse.hpp"
 
-#include <algorithm>
+#include "core/space/node_set.hpp"
+#include "core/ua/steps.hpp"
 
 namespace zunth::space {
 
@@ -24,15 +25,24 @@ ReferenceDescription describe(const Space& space, const Reference& reference, st
   return out;
 }
 
+/// Octets of its encoding, about.
+std::size_t sizeOf(const ReferenceDescription& description) {
+  constexpr std::size_t kIdsAndMasks = 40;
+  return kIdsAndMasks + description.browseName.name.size() + description.displayName.text.size() +
+         description.displayName.locale.size();
+}
+
 bool isReferenceType(const Space& space, NodeIndex node) {
   return node != kNoNode && space.nodeClass(node) == NodeClass::ReferenceType;
 }
 
 }  // namespace
 
-BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32_t most, std::uint32_t from,
+BrowsePage browse(const Space& space, const BrowseDescription& what, const BrowseBounds& bounds, std::uint32_t from,
                   NodeIndex view, const Rights& rights) {
   BrowsePage page;
+  Steps steps(bounds.steps);
+  std::size_t octets = 0;
   const NodeIndex node = space.find(what.nodeId);
   if (node == kNoNode || !space.sees(rights, node)) return {status::BadNodeIdUnknown, {}, {}};
   if (what.browseDirection != BrowseDirection::Forward && what.browseDirection != BrowseDirection::Inverse &&
@@ -46,6 +56,10 @@ BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32
   const auto references = space.references(node);
   for (std::size_t i = from; i < references.size(); ++i) {
     const Reference& reference = references[i];
+    if (!steps.take()) {
+      page.next = static_cast<std::uint32_t>(i);
+      break;
+    }
     if (what.browseDirection == BrowseDirection::Forward && !reference.isForward()) continue;
     if (what.browseDirection == BrowseDirection::Inverse && reference.isForward()) continue;
     if (!anyType && reference.type() != wanted && !(what.includeSubtypes && space.isSubtype(reference.type(), wanted)))
@@ -57,23 +71,24 @@ BrowsePage browse(const Space& space, const BrowseDescription& what, std::uint32
     if (view != kNoNode && space.isSubtype(reference.type(), id::HierarchicalReferences) &&
         !isInView(space, reference.target(), view))
       continue;
-    if (most && page.references.size() == most) {
+    if ((bounds.references && page.references.size() == bounds.references) || octets >= bounds.octets) {
       page.next = static_cast<std::uint32_t>(i);
       break;
     }
     page.references.push_back(describe(space, reference, what.resultMask, rights));
+    octets += sizeOf(page.references.back());
   }
   return page;
 }
 
 bool isInView(const Space& space, NodeIndex node, NodeIndex view) {
-  std::vector<NodeIndex> reached{node};
+  NodeSet reached;
+  reached.add(node);
   for (std::size_t i = 0; i < reached.size(); ++i) {
     if (reached[i] == view) return true;
     for (const Reference& reference : space.references(reached[i]))
-      if (!reference.isForward() && space.isSubtype(reference.type(), id::HierarchicalReferences) &&
-          std::ranges::find(reached, reference.target()) == reached.end())
-        reached.push_back(reference.target());
+      if (!reference.isForward() && space.isSubtype(reference.type(), id::HierarchicalReferences))
+        reached.add(reference.target());
   }
   return false;
 }
@@ -94,7 +109,9 @@ BrowsePathResult translate(const Space& space, const BrowsePath& path, const Rig
     result.statusCode = status::BadNothingToDo;
     return result;
   }
-  std::vector<NodeIndex> at{start};
+  Steps steps(kMostPathSteps);
+  NodeSet at;
+  at.add(start);
   for (std::size_t i = 0; i < elements.size(); ++i) {
     const auto& element = elements[i];
     // Only the last element may leave the name out, which stands for every target (Part 4, 7.31).
@@ -109,16 +126,24 @@ BrowsePathResult translate(const Space& space, const BrowsePath& path, const Rig
       result.statusCode = status::BadReferenceTypeIdInvalid;
       return result;
     }
-    std::vector<NodeIndex> next;
+    NodeSet next;
     for (NodeIndex node : at)
       for (const Reference& reference : space.references(node)) {
+        if (!steps.take()) {
+          result.statusCode = status::BadQueryTooComplex;
+          return result;
+        }
         if (reference.isForward() == element.isInverse) continue;
         if (!anyType && reference.type() != wanted &&
             !(element.includeSubtypes && space.isSubtype(reference.type(), wanted)))
           continue;
         if (!anyName && !(space.browseName(reference.target()) == element.targetName)) continue;
         if (!space.sees(rights, reference.target())) continue;
-        if (std::ranges::find(next, reference.target()) == next.end()) next.push_back(reference.target());
+        next.add(reference.target());
+        if (next.size() > kMostTargets) {
+          result.statusCode = status::BadTooManyMatches;
+          return result;
+        }
       }
     at = std::move(next);
     if (at.empty()) break;

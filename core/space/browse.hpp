@@ -12,13 +12,27 @@ struct BrowsePage {
   std::optional<std::uint32_t> next;  // where to go on; nothing when all were given
 };
 
-/// Up to `most` references (0 for all) from position `from` of the node's references on, inside a view when there is
-/// one. BadNodeIdUnknown, BadNodeIdInvalid, BadReferenceTypeIdInvalid, BadBrowseDirectionInvalid, BadNodeNotInView.
-BrowsePage browse(const Space& space, const ua::BrowseDescription& what, std::uint32_t most, std::uint32_t from = 0,
-                  NodeIndex view = kNoNode, const Rights& rights = Rights::all());
+/// How much one page may hold, and how long it may be looked for.
+struct BrowseBounds {
+  std::uint32_t references = 0;   // 0 for any number
+  std::size_t octets = SIZE_MAX;  // of the descriptions, about
+  std::size_t steps = SIZE_MAX;   // references that are looked at, also of those that don't fit the description
+};
 
-/// Follows a path of browse names (Part 4, 5.8.4). BadNothingToDo for an empty path, BadBrowseNameInvalid, BadNoMatch
-/// and so on, in the result.
+/// References within these bounds from position `from` of the node's references on, inside a view when there is one.
+/// BadNodeIdUnknown, BadNodeIdInvalid, BadReferenceTypeIdInvalid, BadBrowseDirectionInvalid, BadNodeNotInView.
+BrowsePage browse(const Space& space, const ua::BrowseDescription& what, const BrowseBounds& bounds,
+                  std::uint32_t from = 0, NodeIndex view = kNoNode, const Rights& rights = Rights::all());
+inline BrowsePage browse(const Space& space, const ua::BrowseDescription& what, std::uint32_t most,
+                         std::uint32_t from = 0, NodeIndex view = kNoNode, const Rights& rights = Rights::all()) {
+  return browse(space, what, BrowseBounds{most}, from, view, rights);
+}
+
+/// Targets that one path may have, and references that may be looked at to find them.
+inline constexpr std::size_t kMostTargets = 1'000, kMostPathSteps = 2'000'000;
+
+/// Follows a path of browse names (Part 4, 5.8.4). BadNothingToDo for an empty path, BadBrowseNameInvalid, BadNoMatch,
+/// BadTooManyMatches, BadQueryTooComplex and so on, in the result.
 ua::BrowsePathResult translate(const Space& space, const ua::BrowsePath& path, const Rights& rights = Rights::all());
 
 /// Whether a view shows a node: the View node leads to it by hierarchical references.

@@ -1,6 +1,7 @@
 #include "core/space/content_filter.hpp"
 
 #include "core/space/browse.hpp"
+#include "core/space/node_set.hpp"
 #include "core/ua/index_range.hpp"
 #include "core/ua/text.hpp"
 
@@ -142,7 +143,8 @@ std::size_t matchOne(char c, std::string_view pattern) {
   if (pattern.empty()) return 0;
   if (pattern[0] == '_') return 1;
   if (pattern[0] == '\\' && pattern.size() > 1) return pattern[1] == c ? 2 : 0;
-  const auto end = pattern[0] == '[' ? pattern.find(']', 2) : std::string_view::npos;
+  constexpr std::size_t kLongestSet = 128;
+  const auto end = pattern[0] == '[' ? pattern.substr(0, kLongestSet).find(']', 2) : std::string_view::npos;
   if (end == std::string_view::npos) return pattern[0] == c ? 1 : 0;
   std::string_view set = pattern.substr(1, end - 1);
   const bool negated = set.starts_with('^');
@@ -158,9 +160,10 @@ std::size_t matchOne(char c, std::string_view pattern) {
 
 /// Part 4, 7.7.3, table 121: % any run, _ one character, [abc] [a-z] [^abc] a set, \ takes the next as itself.
 /// Goes back to the last % only, so that no pattern takes more than text times pattern steps.
-bool isLike(std::string_view text, std::string_view pattern) {
+bool isLike(std::string_view text, std::string_view pattern, Steps& steps) {
   std::size_t t = 0, p = 0, afterRun = std::string_view::npos, runEnd = 0;
   while (t < text.size()) {
+    if (!steps.take()) return false;
     if (p < pattern.size() && pattern[p] == '%') {
       afterRun = ++p;
       runEnd = t;
@@ -304,7 +307,7 @@ Variant ContentFilter::valueOf(const FilterSubject& subject, const Operand& oper
 }
 
 bool ContentFilter::isRelated(const Space& space, const FilterSubject& subject, const Element& element,
-                              const Values& values) {
+                              const Values& values, Steps& steps) {
   auto operand = [&](std::size_t i) {
     return i < element.operands.size() ? valueOf(subject, element.operands[i], values) : Variant();
   };
@@ -316,15 +319,16 @@ bool ContentFilter::isRelated(const Space& space, const FilterSubject& subject, 
   // The first operand narrows the nodes to start from: a type that the subject must be of.
   if (const NodeIndex start = nodeOf(space, operand(0)); start != kNoNode)
     if (subject.type() != start && !space.isSubtype(subject.type(), start)) return false;
-  std::vector<NodeIndex> reached{subject.node()};
+  NodeSet reached;
+  reached.add(subject.node());
   std::size_t next = 0;
   for (std::uint32_t hop = 0; (most == 0 || hop < most) && hop < 50 && next < reached.size(); ++hop)
     for (const std::size_t end = reached.size(); next < end; ++next)
       for (const Reference& r : space.references(reached[next])) {
+        if (!steps.take()) return false;
         if (!r.isForward()) continue;
         if (r.type() != reference && !(withReferenceSubtypes && space.isSubtype(r.type(), reference))) continue;
-        if (std::ranges::find(reached, r.target()) != reached.end()) continue;
-        reached.push_back(r.target());
+        if (!reached.add(r.target())) continue;
         const NodeIndex of = space.typeDefinition(r.target());
         const bool isLast = most == 0 || hop + 1 == most;
         if (isLast && of != kNoNode && (of == type || (withSubtypes && space.isSubtype(of, type)))) return true;
@@ -333,8 +337,11 @@ bool ContentFilter::isRelated(const Space& space, const FilterSubject& subject, 
 }
 
 Variant ContentFilter::evaluate(const Space& space, const FilterSubject& subject, const Element& element,
-                                const Values& values) {
-  auto operand = [&](std::size_t i) { return valueOf(subject, element.operands[i], values); };
+                                const Values& values, Steps& steps) {
+  auto operand = [&](std::size_t i) {
+    steps.take();
+    return valueOf(subject, element.operands[i], values);
+  };
   auto ordered = [&](std::size_t a, std::size_t b, auto test) -> Variant {
     const auto order = compare(operand(a), operand(b));
     return order && *order != std::partial_ordering::unordered ? Variant(test(*order)) : Variant();
@@ -351,7 +358,7 @@ Variant ContentFilter::evaluate(const Space& space, const FilterSubject& subject
     case FilterOperator::LessThanOrEqual: return ordered(0, 1, [](auto o) { return o <= 0; });
     case FilterOperator::Like: {
       const auto text = textOf(operand(0)), pattern = textOf(operand(1));
-      return text && pattern ? Variant(isLike(*text, *pattern)) : Variant(false);
+      return text && pattern ? Variant(isLike(*text, *pattern, steps)) : Variant(false);
     }
     case FilterOperator::Not: {
       const auto held = truth(operand(0));
@@ -363,7 +370,7 @@ Variant ContentFilter::evaluate(const Space& space, const FilterSubject& subject
       return low.isNull() || high.isNull() ? Variant(false) : Variant(*low.get<bool>() && *high.get<bool>());
     }
     case FilterOperator::InList:
-      for (std::size_t i = 1; i < element.operands.size(); ++i)
+      for (std::size_t i = 1; i < element.operands.size() && !steps.isOut(); ++i)
         if (compare(operand(0), operand(i)) == std::partial_ordering::equivalent) return true;
       return false;
     case FilterOperator::And: {
@@ -388,7 +395,7 @@ Variant ContentFilter::evaluate(const Space& space, const FilterSubject& subject
       const NodeIndex type = nodeOf(space, operand(0));
       return type != kNoNode && subject.type() != kNoNode && space.isSubtype(subject.type(), type);
     }
-    case FilterOperator::RelatedTo: return isRelated(space, subject, element, values);
+    case FilterOperator::RelatedTo: return isRelated(space, subject, element, values, steps);
     case FilterOperator::BitwiseAnd: return bitwise(operand(0), operand(1), [](auto a, auto b) { return a & b; });
     case FilterOperator::BitwiseOr: return bitwise(operand(0), operand(1), [](auto a, auto b) { return a | b; });
   }
@@ -399,8 +406,10 @@ bool ContentFilter::passes(const Space& space, const FilterSubject& subject) con
   if (elements_.empty()) return true;
   // From the last to the first: an element only refers to later ones, so that each is evaluated once.
   Values values(elements_.size());
-  for (std::size_t i = elements_.size(); i-- > 0;) values[i] = evaluate(space, subject, elements_[i], values);
-  return truth(values.front()).value_or(false);
+  Steps steps(kMostSteps);
+  for (std::size_t i = elements_.size(); i-- > 0 && !steps.isOut();)
+    values[i] = evaluate(space, subject, elements_[i], values, steps);
+  return !steps.isOut() && truth(values.front()).value_or(false);
 }
 
 }  // namespace zunth::space

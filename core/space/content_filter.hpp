@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/space/space.hpp"
+#include "core/ua/steps.hpp"
 
 #include <variant>
 
@@ -36,6 +37,7 @@ class ContentFilter {
                                         ua::ContentFilterResult& result);
 
   bool isEmpty() const { return elements_.empty(); }
+  /// False, too, when it would take more steps than one subject is worth: long texts compared with long patterns.
   bool passes(const Space& space, const FilterSubject& subject) const;
 
  private:
@@ -49,9 +51,11 @@ class ContentFilter {
                              std::size_t elements, Operand& to);
   using Values = std::vector<ua::Variant>;  // of the elements
   static ua::Variant evaluate(const Space& space, const FilterSubject& subject, const Element& element,
-                              const Values& values);
+                              const Values& values, ua::Steps& steps);
   static ua::Variant valueOf(const FilterSubject& subject, const Operand& operand, const Values& values);
-  static bool isRelated(const Space& space, const FilterSubject& subject, const Element& element, const Values& values);
+  static bool isRelated(const Space& space, const FilterSubject& subject, const Element& element, const Values& values,
+                        ua::Steps& steps);
+  static constexpr std::size_t kMostSteps = 20'000;
 
   std::vector<Element> elements_;
 };

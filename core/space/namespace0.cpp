@@ -122,6 +122,9 @@ void loadNamespace0(Space& space) {
     if (row.dataType) space.traits(space.at({row.id})).dataType = space.at({row.dataType});
   for (const ReferenceRow& row : kReferences)
     space.refer(space.at({row.source}), StandardId{row.type}, space.at({row.target}));
+  for (NodeIndex type = 0; type < space.rows(); ++type)
+    if (space.nodeClass(type) == NodeClass::ObjectType && space.isSubtype(type, id::AuditEventType))
+      space.setPermissions(type, auditPermissions());
   addArguments(space);
   addEnumerations(space);
   addStructures(space);

@@ -1,6 +1,7 @@
 #include "core/space/node_management.hpp"
 
 #include "core/space/instances.hpp"
+#include "core/space/node_set.hpp"
 
 #include <algorithm>
 
@@ -10,14 +11,28 @@ namespace zunth::space {
 
 using namespace ua;
 
-namespace {
-
 NodeIndex local(const Space& space, const ExpandedNodeId& id) {
   if (id.serverIndex != 0) return kNoNode;
   if (id.namespaceUri.empty()) return space.find(id.nodeId);
   const auto ns = space.namespaceIndex(id.namespaceUri.view());
   return ns ? space.find(id.nodeId.inNamespace(*ns)) : kNoNode;
 }
+
+bool isServersOwn(const Space& space, NodeIndex node) {
+  const NodeIndex server = space.at(id::Server);
+  NodeSet above;
+  above.add(node);
+  for (std::size_t i = 0; i < above.size(); ++i) {
+    if (above[i] == server) return true;
+    for (const Reference& reference : space.references(above[i]))
+      if (!reference.isForward() && space.isSubtype(reference.type(), id::Aggregates)) above.add(reference.target());
+  }
+  return false;
+}
+
+namespace {
+
+const char* const kServersOwn = "the server keeps the Server object and what is below it to itself";
 
 NodeIndex referenceType(const Space& space, const NodeId& id) {
   const NodeIndex found = space.find(id);
@@ -129,6 +144,16 @@ Result<void> applyAttributes(const Space& space, const AddNodesItem& item, NewNo
   }
 }
 
+constexpr std::size_t kLongestId = 4'096;
+
+/// Ids in the server's own namespace that it gives to its own nodes.
+bool isReserved(const NodeId& id) {
+  if (id.type() == IdentifierType::Guid) return true;
+  if (id.type() != IdentifierType::String) return false;
+  const auto text = id.octets().view();
+  return text.starts_with("sessions/") || text.starts_with("roles/") || text.starts_with("namespaces/");
+}
+
 /// An id of its own for a new node: the parent's path with the name where that is a text and free, else a number.
 NodeId freeId(const Space& space, NodeIndex parent, const QualifiedName& name) {
   const std::uint16_t ns = name.namespaceIndex == 0 ? 1 : name.namespaceIndex;
@@ -137,7 +162,9 @@ NodeId freeId(const Space& space, NodeIndex parent, const QualifiedName& name) {
   const NodeId wanted(ns,
                       String(extends ? std::string(above.octets().view()) + "/" + name.name.str() : name.name.str()));
   if (space.find(wanted) == kNoNode) return wanted;
-  for (std::uint32_t number = 1;; ++number)
+  // A few small numbers, then large ones that are hardly taken: many nodes of one name take no longer than few.
+  constexpr std::uint32_t kSmall = 8;
+  for (std::uint32_t number = 1;; number += number == kSmall ? space.rows() : 1)
     if (NodeId id(ns, String(std::string(wanted.octets().view()) + "-" + std::to_string(number)));
         space.find(id) == kNoNode)
       return id;
@@ -181,12 +208,13 @@ Result<Ends> endsOf(const Space& space, const Item& item) {
 
 }  // namespace
 
-Result<NodeIndex> addNode(Space& space, const AddNodesItem& item) {
+Result<NodeIndex> addNode(Space& space, const AddNodesItem& item, std::size_t most) {
   if (item.requestedNewNodeId.serverIndex != 0 || item.parentNodeId.serverIndex != 0)
     return Error{status::BadServerIndexInvalid, "nodes of other servers can't be added here", {}};
   const NodeIndex parent = local(space, item.parentNodeId);
   if (parent == kNoNode)
     return Error{status::BadParentNodeIdInvalid, "there is no parent " + item.parentNodeId.text(), {}};
+  if (isServersOwn(space, parent)) return Error{status::BadUserAccessDenied, kServersOwn, {}};
   const NodeIndex reference = referenceType(space, item.referenceTypeId);
   if (reference == kNoNode)
     return Error{status::BadReferenceTypeIdInvalid, "there is no reference type " + item.referenceTypeId.text(), {}};
@@ -229,10 +257,18 @@ Result<NodeIndex> addNode(Space& space, const AddNodesItem& item) {
     node.nodeId = freeId(space, parent, item.browseName);
   else if (node.nodeId.namespaceIndex() == 0 || node.nodeId.namespaceIndex() >= space.namespaces().size())
     return Error{status::BadNodeIdRejected, node.nodeId.text() + " is in a namespace that takes no nodes", {}};
+  const bool isLong = node.nodeId.type() != IdentifierType::Numeric && node.nodeId.type() != IdentifierType::Guid &&
+                      node.nodeId.octets().size() > kLongestId;
+  if (isLong || (node.nodeId.namespaceIndex() == 1 && isReserved(node.nodeId)))
+    return Error{status::BadNodeIdRejected, "the id is too long, or of those that the server gives itself", {}};
   if (space.find(node.nodeId) != kNoNode)
     return Error{status::BadNodeIdExists, "there is a node " + node.nodeId.text() + " already", {}};
 
   const bool isVariable = item.nodeClass == NodeClass::Variable;
+  const Error tooMany{status::BadResourceUnavailable,
+                      "clients have added as many nodes as they may, or it would be too many at once",
+                      {}};
+  if (most == 0) return tooMany;
   auto added = space.add(std::move(node));
   if (!added) return added.error();
   space.refer(parent, reference, *added);
@@ -241,12 +277,20 @@ Result<NodeIndex> addNode(Space& space, const AddNodesItem& item) {
   if (isVariable && space.value(*added).value.isNull() && space.value(*added).status.isGood() &&
       !space.value(definition).value.isNull())
     space.setValue(*added, space.value(definition));
-  instantiate(space, *added, definition, [&space](NodeIndex above, NewNode copy) {
+  std::vector<NodeIndex> made{*added};
+  bool isFull = false;
+  instantiate(space, *added, definition, [&](NodeIndex above, NewNode copy) {
+    isFull |= made.size() >= most;
+    if (isFull) return kNoNode;
     copy.nodeId = freeId(space, above, {space.nodeId(above).namespaceIndex(), copy.browseName.name});
     auto child = space.add(std::move(copy));
-    return child ? *child : kNoNode;
+    if (!child) return kNoNode;
+    made.push_back(*child);
+    return *child;
   });
-  return *added;
+  if (!isFull) return *added;
+  for (auto one = made.rbegin(); one != made.rend(); ++one) space.remove(*one);
+  return tooMany;
 }
 
 Result<void> deleteNode(Space& space, const DeleteNodesItem& item, const std::function<void(NodeIndex)>& removed) {
@@ -254,14 +298,16 @@ Result<void> deleteNode(Space& space, const DeleteNodesItem& item, const std::fu
   if (node == kNoNode) return Error{status::BadNodeIdUnknown, "there is no node " + item.nodeId.text(), {}};
   if (item.nodeId.namespaceIndex() == 0)
     return Error{status::BadNoDeleteRights, "the standard's own nodes can't be deleted", {}};
+  if (isServersOwn(space, node)) return Error{status::BadNoDeleteRights, kServersOwn, {}};
   // Children first found, all of them deleted after: what only this node leads to goes with it.
-  std::vector<NodeIndex> doomed{node};
+  NodeSet doomed;
+  doomed.add(node);
   for (std::size_t i = 0; i < doomed.size(); ++i)
     for (const Reference& reference : space.references(doomed[i]))
       if (reference.isForward() && space.isSubtype(reference.type(), id::Aggregates) &&
           !hasOtherParent(space, reference.target(), doomed[i]) &&
-          std::ranges::find(doomed, reference.target()) == doomed.end())
-        doomed.push_back(reference.target());
+          space.nodeId(reference.target()).namespaceIndex() != 0)
+        doomed.add(reference.target());
   for (const NodeIndex one : doomed) removed(one);
   for (const NodeIndex one : doomed) space.remove(one);
   return {};
@@ -275,6 +321,7 @@ Result<void> addReference(Space& space, const AddReferencesItem& item) {
   const auto [from, type, to] = *ends;
   if (item.targetNodeClass != space.nodeClass(item.isForward ? to : from))
     return Error{status::BadNodeClassInvalid, "the target is of another node class", {}};
+  if (isServersOwn(space, from) || isServersOwn(space, to)) return Error{status::BadUserAccessDenied, kServersOwn, {}};
   if (from == to) return Error{status::BadInvalidSelfReference, "a node can't refer to itself", {}};
   if (std::ranges::count(space.references(from), Reference(type, true, to)) > 0)
     return Error{status::BadDuplicateReferenceNotAllowed, "the reference is there already", {}};
@@ -300,6 +347,7 @@ Result<void> deleteReference(Space& space, const DeleteReferencesItem& item) {
     return Error{status::BadNotFound, "there is no such reference", {}};
   if (space.nodeId(from).namespaceIndex() == 0 && space.nodeId(to).namespaceIndex() == 0)
     return Error{status::BadNoDeleteRights, "the standard's own references can't be deleted", {}};
+  if (isServersOwn(space, from) || isServersOwn(space, to)) return Error{status::BadUserAccessDenied, kServersOwn, {}};
   const bool isHierarchical = space.isSubtype(type, id::HierarchicalReferences);
   const auto parents = std::ranges::count_if(space.references(to), [&](const Reference& r) {
     return !r.isForward() && space.isSubtype(r.type(), id::HierarchicalReferences);

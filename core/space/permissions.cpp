@@ -3,6 +3,7 @@
 #include "core/ua/generated/node_ids.hpp"
 
 #include <algorithm>
+#include <limits>
 
 namespace zunth::space {
 
@@ -39,6 +40,8 @@ constexpr KnownRole kRoles[] = {
 PermissionSetIndex PermissionSets::intern(PermissionSet set) {
   const auto found = std::ranges::find(sets_, set);
   if (found != sets_.end()) return static_cast<PermissionSetIndex>(found - sets_.begin());
+  // With more sets than can be told apart, the rest grant nothing.
+  if (sets_.size() > std::numeric_limits<PermissionSetIndex>::max()) return 0;
   sets_.push_back(std::move(set));
   return static_cast<PermissionSetIndex>(sets_.size() - 1);
 }
@@ -99,6 +102,16 @@ PermissionSet standardPermissions() {
   PermissionSet set = usualPermissions();
   set.roles.push_back({NodeId(id::WellKnownRole_Anonymous), everyone});
   set.roles.push_back({NodeId(id::WellKnownRole_AuthenticatedUser), everyone});
+  return set;
+}
+
+PermissionSet auditPermissions() {
+  PermissionSet set = standardPermissions();
+  for (auto& role : set.roles) {
+    const bool hears = role.roleId.is(id::WellKnownRole_Engineer) || role.roleId.is(id::WellKnownRole_ConfigureAdmin) ||
+                       role.roleId.is(id::WellKnownRole_SecurityAdmin);
+    if (!hears) role.permissions &= ~P::ReceiveEvents;
+  }
   return set;
 }
 

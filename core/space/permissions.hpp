@@ -76,6 +76,8 @@ PermissionSet usualPermissions();
 /// What everyone may do with the standard's own nodes: see and read them, and call what the Server object offers.
 PermissionSet standardPermissions();
 
+/// The same for the types of audit events: who did what is heard by engineers and administrators only.
+PermissionSet auditPermissions();
 /// For what only engineers and administrators may see.
 PermissionSet administrators();
 /// What security administrators call and write over encrypted channels, and others see that it is there.

@@ -2,6 +2,7 @@
 
 #include "core/space/attributes.hpp"
 #include "core/space/browse.hpp"
+#include "core/ua/footprint.hpp"
 #include "core/ua/index_range.hpp"
 
 #include <algorithm>
@@ -97,9 +98,14 @@ Result<Query> Query::from(const Space& space, const QueryFirstRequest& request, 
   return out;
 }
 
-Query::Page Query::page(const Space& space, NodeIndex from, std::uint32_t most, const Rights& rights) const {
-  Page page;
+void Query::fill(Page& page, const Space& space, NodeIndex from, std::uint32_t most, std::size_t& octets,
+                 const Rights& rights, Slice& slice) const {
+  page.next.reset();
   for (NodeIndex node = from; node < space.rows(); ++node) {
+    if (slice.isOver()) {
+      page.next = node;
+      return;
+    }
     if (!space.exists(node) || !space.sees(rights, node)) continue;
     const NodeIndex type = space.typeDefinition(node);
     if (type == kNoNode) continue;
@@ -109,16 +115,16 @@ Query::Page Query::page(const Space& space, NodeIndex from, std::uint32_t most, 
     if (wanted == types_.end()) continue;
     if (view_ != kNoNode && !isInView(space, node, view_)) continue;
     if (!filter_.passes(space, NodeSubject(space, node, rights))) continue;
-    if (most && page.sets.size() == most) {
+    if ((most && page.sets.size() == most) || octets == 0) {
       page.next = node;
       break;
     }
     QueryDataSet set{space.nodeId(node), space.nodeId(type), {}};
     for (const auto& data : wanted->data)
       set.values.push_back(valueAt(space, node, data.relativePath, data.attributeId, data.indexRange, rights));
+    octets -= std::min(octets, sizeof set + footprint(set.values));
     page.sets.push_back(std::move(set));
   }
-  return page;
 }
 
 }  // namespace zunth::space

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/space/content_filter.hpp"
+#include "core/ua/slice.hpp"
 
 namespace zunth::space {
 
@@ -23,8 +24,17 @@ class Query {
   static ua::Result<Query> from(const Space& space, const ua::QueryFirstRequest& request,
                                 ua::List<ua::ParsingResult>& parsing, ua::ContentFilterResult& filterResult);
 
-  /// Up to `most` of them from a row on, in the order of the rows.
-  Page page(const Space& space, NodeIndex from, std::uint32_t most, const Rights& rights = Rights::all()) const;
+  /// Adds those from a row on to the page, in the order of the rows, until it holds `most`, its values take so many
+  /// octets, which are counted down, or the slice is over.
+  void fill(Page& page, const Space& space, NodeIndex from, std::uint32_t most, std::size_t& octets,
+            const Rights& rights, ua::Slice& slice) const;
+  Page page(const Space& space, NodeIndex from, std::uint32_t most, const Rights& rights = Rights::all()) const {
+    Page out;
+    ua::Slice whole;
+    std::size_t octets = SIZE_MAX;
+    fill(out, space, from, most, octets, rights, whole);
+    return out;
+  }
 
  private:
   std::vector<NodeTypes> types_;

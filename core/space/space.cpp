@@ -65,7 +65,9 @@ LocalizedText Space::description(NodeIndex node, std::span<const String> locales
 
 void Space::setDisplayNames(NodeIndex node, std::vector<LocalizedText> texts) {
   if (texts.empty()) return;
+  const auto before = displayNames_[node];
   displayNames_[node] = names_.intern(texts.front().text.view());
+  names_.release(before);
   const bool isPlain = texts.size() == 1 && texts.front().locale.empty();
   flags_[node] = static_cast<std::uint8_t>(isPlain ? flags_[node] & ~kTranslated : flags_[node] | kTranslated);
   if (isPlain) texts.clear();
@@ -96,7 +98,7 @@ Result<NodeIndex> Space::add(NewNode node) {
   browseNames_[row] = names_.intern(node.browseName.name.view());
   const bool isNamedAlike =
       node.displayName.text.isNull() || node.displayName.text.view() == node.browseName.name.view();
-  displayNames_[row] = isNamedAlike ? browseNames_[row] : names_.intern(node.displayName.text.view());
+  displayNames_[row] = isNamedAlike ? names_.retain(browseNames_[row]) : names_.intern(node.displayName.text.view());
   if (!node.displayName.locale.empty()) setDisplayNames(row, {node.displayName});
   if (hasValue(node.nodeClass)) {
     if (freeVariables_.empty()) {
@@ -179,6 +181,8 @@ void Space::remove(NodeIndex node) {
     dropSource(variable.source);
     freeVariables_.push_back(payloads_[node]);
   }
+  names_.release(browseNames_[node]);
+  names_.release(displayNames_[node]);
   classes_[node] = NodeClass::Unspecified;
   ids_[node] = NodeId();
   rare_.erase(node);
@@ -256,6 +260,23 @@ BuiltInType Space::builtInType(NodeIndex dataType) const {
   return BuiltInType::Variant;
 }
 
+/// Whether all structures of a value are of this type or a subtype (Part 4, 5.10.4). One without a type is none.
+bool Space::holdsOnly(const Variant& structures, NodeIndex dataType) const {
+  if (ids_[dataType].is(id::Structure)) return true;
+  const auto fits = [&](const ExtensionObject& object) {
+    if (object.isNull()) return true;
+    const NodeIndex encoding = find(object.encodingId());
+    if (encoding == kNoNode) return false;
+    if (nodeClass(encoding) == NodeClass::DataType) return isSubtype(encoding, dataType);
+    return std::ranges::any_of(references(encoding), [&](const Reference& reference) {
+      return !reference.isForward() && ids_[reference.type()].is(id::HasEncoding) &&
+             isSubtype(reference.target(), dataType);
+    });
+  };
+  if (const auto* one = structures.get<ExtensionObject>()) return fits(*one);
+  return std::ranges::all_of(structures.items<ExtensionObject>(), fits);
+}
+
 bool Space::accepts(const ValueTraits& traits, const Variant& value) const {
   const std::int32_t rank = value.valueRank();
   // A ByteString may stand for an array of Byte and the other way round (Part 4, 5.10.4).
@@ -265,6 +286,7 @@ bool Space::accepts(const ValueTraits& traits, const Variant& value) const {
   const bool rankFits = traits.valueRank == -2 || (traits.valueRank == -3 && rank <= 1) ||
                         (traits.valueRank == 0 && rank >= 1) || traits.valueRank == rank;
   if (!rankFits) return false;
+  if (wanted == BuiltInType::ExtensionObject && value.type() == wanted) return holdsOnly(value, traits.dataType);
   if (wanted != BuiltInType::Variant) return value.type() == wanted;
   if (traits.dataType == kNoNode || ids_[traits.dataType].is(id::BaseDataType)) return true;
   const NodeIndex own = find(NodeId(static_cast<std::uint32_t>(value.type())));

@@ -123,7 +123,7 @@ class Space {
   /// Texts in several languages, the usual one first; they take the place of what add() was given.
   void setDisplayNames(NodeIndex node, std::vector<ua::LocalizedText> texts);
   void setDescriptions(NodeIndex node, std::vector<ua::LocalizedText> texts);
-  /// The browse name's text; it lives as long as the space.
+  /// The browse name's text; it lives as long as the node.
   std::string_view name(NodeIndex node) const { return names_.name(browseNames_[node]).view(); }
   std::span<const Reference> references(NodeIndex node) const { return runs_.of(referenceRuns_[node]); }
   /// kNoNode for nodes that have none.
@@ -197,6 +197,7 @@ class Space {
   static constexpr std::uint8_t kAbstract = 1, kSymmetric = 2, kSubscribes = 4, kNotExecutable = 8, kNoLoops = 16,
                                 kTranslated = 32;
   NodeIndex newRow(ua::NodeId id);
+  bool holdsOnly(const ua::Variant& structures, NodeIndex dataType) const;
   void dropSource(std::uint32_t& source);
   struct VariableRow {
     ValueTraits traits;

@@ -171,10 +171,10 @@ TEST_CASE("values that are computed at each read are polled", "[monitor]") {
   Fixture f;
   double number = 0;
   f.space.setSource(f.variable, [&] { return DataValue(Variant(number), kWall); });
-  f.watch(50, 10);
+  f.watch(150, 10);
   f.published();
   number = 1;
-  f.pass(40);
+  f.pass(140);
   CHECK(f.published().empty());
   f.pass(20);
   CHECK(f.published() == std::vector<double>{1});
@@ -232,4 +232,119 @@ TEST_CASE("long lists of changes are cut into messages", "[monitor]") {
   CHECK(f.subscription.isLate());
   CHECK(f.subscription.publish(kWall).moreNotifications);
   CHECK(!f.subscription.publish(kWall).moreNotifications);
+}
+
+TEST_CASE("no item is sampled twice in a turn, whatever interval was asked for", "[monitor][bounds]") {
+  for (const double interval : {1e300, 1e15, std::numeric_limits<double>::infinity(), std::nan(""), 1e-7, 5e-324, -1.0,
+                                0.0, 100.0}) {
+    INFO(interval);
+    Fixture f;
+    int reads = 0;
+    f.space.setSource(f.variable, [&] { return DataValue(Variant(static_cast<double>(++reads)), kWall); });
+    f.watch(interval, 10);
+    reads = 0;
+    f.pass(0);
+    CHECK(reads == 0);
+    f.pass(1'000);
+    CHECK(reads <= 1);
+  }
+}
+
+TEST_CASE("items on one computed value share one reading of it", "[monitor][bounds]") {
+  Fixture f;
+  int reads = 0;
+  f.space.setSource(f.variable, [&] { return DataValue(Variant(static_cast<double>(++reads)), kWall); });
+  std::vector<std::uint32_t> ids;
+  for (int i = 0; i < 40'000; ++i) ids.push_back(f.watch(100, 1).id());
+  reads = 0;
+  f.pass(101);
+  CHECK(reads == 1);
+  // They go as quickly as they came, in any order.
+  for (std::size_t i = 0; i < ids.size(); ++i) {
+    const auto gone = f.subscription.removeItem(ids[(i * 7) % ids.size()]);
+    REQUIRE(gone);
+    f.sampling.remove(*gone);
+  }
+  CHECK(f.sampling.itemCount() == 0);
+  CHECK(f.sampling.nextDue() == Instant::max());
+}
+
+TEST_CASE("samples that don't fit into a slice are taken in the next", "[monitor][bounds]") {
+  Fixture f;
+  double number = 0;
+  f.space.setSource(f.variable, [&] { return DataValue(Variant(++number), kWall); });
+  for (int i = 0; i < 100; ++i) f.watch(100, 1);
+  f.published();
+  f.now += milliseconds(101);
+  Instant clock{};
+  int turns = 0;
+  std::size_t had = 0;
+  do {
+    ++turns;
+    f.sampling.tick(f.now, kWall, Slice([&] { return clock += milliseconds(1); }, milliseconds(2)));
+    had += f.published().size();
+  } while (f.sampling.nextDue() <= f.now && turns < 50);
+  CHECK(turns > 1);
+  CHECK(had == 100);
+}
+
+TEST_CASE("queues give way when what they may hold is used up", "[monitor][bounds]") {
+  Fixture f;
+  Allowance most(1'000'000);
+  f.subscription.allowance().moveTo(&most);
+  auto& item = f.watch(0, 10'000);
+  f.published();
+  const String large(std::string(100'000, 'x'));
+  for (int i = 0; i < 50; ++i)
+    f.space.setValue(f.variable, DataValue(Variant::array(std::vector<String>{large, String(std::to_string(i))}), kWall));
+  CHECK(most.held() < 1'200'000);
+  CHECK(item.overflows() > 30);
+  CHECK(item.hasQueued());
+  // What is published and not acknowledged counts, too, and then goes.
+  const auto sent = f.subscription.publish(kWall);
+  CHECK(sent.message.notificationData.size() == 1);
+  CHECK(most.held() > 0);
+  CHECK(f.subscription.acknowledge(sent.message.sequenceNumber).isGood());
+  f.subscription.removeItem(item.id());
+  CHECK(most.held() < 100);  // the first sample was not acknowledged
+}
+
+TEST_CASE("messages are cut by their size, and a value that is too large is told of", "[monitor][bounds]") {
+  Fixture f;
+  f.watch(0, 100);
+  f.published();
+  for (int i = 0; i < 10; ++i)
+    f.space.setValue(f.variable, DataValue(Variant(String(std::string(40'000, static_cast<char>('a' + i)))), kWall));
+  std::size_t messages = 0, values = 0;
+  while (true) {
+    const auto out = f.subscription.publish(kWall, {}, {100'000, 1'000'000});
+    if (out.message.notificationData.empty()) break;
+    const auto changes = *out.message.notificationData[0].as<DataChangeNotification>();
+    CHECK(encode(changes).size() < 110'000);
+    values += changes.monitoredItems.size();
+    ++messages;
+  }
+  CHECK(values == 10);
+  CHECK(messages == 5);
+  f.space.setValue(f.variable, DataValue(Variant(String(std::string(2'000'000, 'z'))), kWall));
+  const auto told = f.subscription.publish(kWall, {}, {100'000, 1'000'000});
+  const auto changes = *told.message.notificationData.at(0).as<DataChangeNotification>();
+  CHECK(changes.monitoredItems[0].value.status == status::BadResponseTooLarge);
+}
+
+TEST_CASE("links are bounded, and go with their items", "[monitor][bounds]") {
+  Fixture f;
+  std::vector<std::uint32_t> ids;
+  for (int i = 0; i < 200; ++i) ids.push_back(f.watch(0, 1).id());
+  std::size_t made = 0;
+  for (const auto a : ids)
+    for (const auto b : ids) made += f.subscription.link(a, b).isGood();
+  CHECK(made == 10'000);
+  CHECK(f.subscription.link(ids[199], ids[198]) == status::BadTooManyMonitoredItems);
+  CHECK(f.subscription.link(ids[0], 99'999) == status::BadMonitoredItemIdInvalid);
+  const auto gone = f.subscription.removeItem(ids[0]);
+  f.sampling.remove(*gone);
+  CHECK(f.subscription.link(ids[199], ids[198]).isGood());
+  CHECK(!f.subscription.unlink(ids[0], ids[1]));
+  CHECK(!f.subscription.unlink(ids[1], ids[0]));
 }
