@@ -177,6 +177,9 @@ Result<std::optional<MessageAssembler::Message>> MessageAssembler::add(char fina
   lastSequenceNumber_ = sequenceNumber;
 
   if (finished_) {
+    // A large message's memory is not kept for small ones.
+    constexpr std::size_t kMostKept = 256 * 1024;
+    if (joined_.capacity() > kMostKept) joined_ = Bytes();
     joined_.clear();
     chunks_ = 0;
     requestId_ = requestId;

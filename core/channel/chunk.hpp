@@ -91,6 +91,8 @@ class MessageAssembler {
   };
 
   explicit MessageAssembler(const ChannelLimits& limits) : limits_(limits) {}
+  void setMostMessage(std::size_t octets) { limits_.maxMessageSize = static_cast<std::uint32_t>(octets); }
+  std::size_t unfinished() const { return finished_ ? 0 : joined_.size(); }
   /// Takes what follows a chunk's security header. A message when this was its last chunk.
   /// BadSequenceNumberInvalid, BadSecurityChecksFailed or BadTcpMessageTooLarge end the channel.
   ua::Result<std::optional<Message>> add(char final, ua::BytesView numbered);

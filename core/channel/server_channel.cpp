@@ -8,6 +8,25 @@ namespace zunth::channel {
 
 using namespace ua;
 
+namespace {
+
+constexpr std::size_t kChunkOverhead = 256;   // headers, padding and signature, at most
+constexpr std::size_t kMostCipherBlocks = 8;  // of an OPN message: what a sound one has
+constexpr std::size_t kMostPolicyUri = 255;   // octets (Part 6, 6.7.2.3)
+
+constexpr std::size_t kMostCertificate = 16 * 1024;  // with its chain
+
+/// Part 4, 6.1.3: what is wrong with a certificate before it is trusted is for the server's log; a stranger is told
+/// that something is. What is wrong with a trusted one, such as its time, is told.
+bool isAboutStrangers(StatusCode code) {
+  return code == status::BadCertificateInvalid || code == status::BadCertificateChainIncomplete ||
+         code == status::BadCertificatePolicyCheckFailed || code == status::BadCertificateUntrusted;
+}
+const Error kRefusedStranger{
+    status::BadSecurityChecksFailed, "the server refuses the client's certificate: its log and audit say why", {}};
+
+}  // namespace
+
 ServerChannel::ServerChannel(const Options& options, Handler& handler)
     : options_(options), handler_(handler), assembler_(options.limits) {
   security_.own = options.identities.main();
@@ -25,7 +44,10 @@ void ServerChannel::feed(BytesView octets, Instant now, DateTime wallClock) {
 void ServerChannel::read() {
   // What is answered at once comes back here: it goes on below, not deeper and deeper.
   if (std::exchange(isReading_, true)) return;
+  isLeft_ = false;
   while (state_ != State::Over && !isOpening_) {
+    isLeft_ = handler_.isBusy();
+    if (isLeft_) break;
     auto chunk = reader_.next(options_.limits.receiveBufferSize);
     if (!chunk) refuse(chunk.error());
     if (!chunk || !*chunk) break;
@@ -73,6 +95,10 @@ void ServerChannel::hello(const Chunk& chunk) {
   reply.maxChunkCount = options_.limits.maxChunkCount;
   options_.limits.receiveBufferSize = reply.receiveBufferSize;
   writer_.setLimits(reply.sendBufferSize, hello->maxMessageSize, hello->maxChunkCount);
+  const std::size_t inChunks = std::size_t{hello->maxChunkCount} * (reply.sendBufferSize - kChunkOverhead);
+  mostResponse_ = !hello->maxMessageSize ? inChunks
+                  : !inChunks            ? hello->maxMessageSize
+                                         : std::min<std::size_t>(hello->maxMessageSize, inChunks);
   output_.push_back(writeTransport(MessageType::Acknowledge, reply));
   state_ = State::AwaitOpen;
 }
@@ -84,7 +110,9 @@ struct ServerChannel::Opening {
   AsymmetricHeader header;
   const secure::Policy* policy = nullptr;  // null for None
   std::shared_ptr<const secure::Identity> own;
-  std::optional<secure::Certificate> sender;
+  std::shared_ptr<const secure::Certificate> sender;
+  std::function<Result<void>(const ByteString&)> trust;  // unless it is known already
+  Result<void> judged;
 
   Bytes plain;
   Result<BytesView> numbered = BytesView();
@@ -98,7 +126,7 @@ struct ServerChannel::Opening {
   Result<void> agreed;
   Bytes answer;
 
-  OpenSealing sealing() const { return {policy, own.get(), sender ? &*sender : nullptr}; }
+  OpenSealing sealing() const { return {policy, own.get(), sender.get()}; }
 };
 
 /// Waits with whatever else arrives until it is done.
@@ -120,6 +148,8 @@ void ServerChannel::open(const Chunk& chunk) {
   opening->header = reader.next<AsymmetricHeader>();
   if (!reader.ok()) return refuse(reader.error());
   const std::string_view policyUri = opening->header.securityPolicyUri.view();
+  if (policyUri.size() > kMostPolicyUri)
+    return refuse({status::BadSecurityPolicyRejected, "the policy's URI has more than 255 octets", {}});
   const secure::Policy* policy = opening->policy = secure::policyOf(policyUri);
   opening->own = policy ? options_.identities.of(policy->key) : options_.identities.main();
   if (policyUri != kPolicyNone && (!policy || !opening->own))
@@ -132,35 +162,58 @@ void ServerChannel::open(const Chunk& chunk) {
       return refuse({status::BadSecurityChecksFailed,
                      "the message is encrypted for another certificate than this server's: ask for its endpoints anew",
                      {}});
-    auto certificate = secure::Certificate::fromDer(opening->header.senderCertificate);
-    if (!certificate) return refuse(certificate.error());
-    if (certificate->keyKind() != policy->key)
-      return refuse({status::BadCertificatePolicyCheckFailed,
-                     fmt::format("{} takes {} keys, the client's is {}", policy->name, nameOf(policy->key),
-                                 nameOf(certificate->keyKind())),
-                     {}});
-    if (policy->key == secure::KeyKind::Rsa &&
-        (certificate->keyBits() < policy->leastKeyBits || certificate->keyBits() > policy->mostKeyBits))
-      return refuse(
-          {status::BadCertificatePolicyCheckFailed,
-           fmt::format("{} takes RSA keys of {} to {} bits", policy->name, policy->leastKeyBits, policy->mostKeyBits),
-           {}});
-    opening->sender.emplace(std::move(*certificate));
+    const std::size_t block = static_cast<std::size_t>(opening->own->certificate.keyBits()) / 8;
+    if (!policy->usesCurves() && reader.remaining() > kMostCipherBlocks * block)
+      return refuse({status::BadSecurityChecksFailed, "the message is larger than one that opens a channel", {}});
+    if (opening->header.senderCertificate.size() > kMostCertificate)
+      return refuse({status::BadSecurityChecksFailed, "the certificate with its chain is too large", {}});
   }
   opening->octets.assign(chunk.whole.begin(), chunk.whole.end());
   opening->headerSize = 8 + reader.position();
-  const auto unsealed = [](Opening& it) { it.numbered = unsealOpen(it.octets, it.headerSize, it.sealing(), it.plain); };
-  if (policy) return offload(opening, unsealed, &ServerChannel::opened);
-  unsealed(*opening);
-  opened(opening);
+  if (!policy) {
+    unsealSent(*opening);
+    return opened(opening);
+  }
+  // A client that renews has shown its certificate before.
+  const auto& known = security_.peer;
+  if (known && opening->header.senderCertificate.view() == security_.peerCertificate.view())
+    opening->sender = known;
+  else
+    opening->trust = handler_.trust();
+  offload(opening, unsealSent, &ServerChannel::opened);
+}
+
+/// Reads who sent it and unseals it; then, as only its owner has signed, whether they are trusted. Away from the
+/// channel.
+void ServerChannel::unsealSent(Opening& opening) {
+  const auto* policy = opening.policy;
+  if (policy && !opening.sender) {
+    auto certificate = secure::Certificate::fromDer(opening.header.senderCertificate);
+    if (!certificate) {
+      opening.judged = certificate.error();
+      return;
+    }
+    if (certificate->keyKind() != policy->key)
+      opening.judged = Error{status::BadCertificatePolicyCheckFailed,
+                             fmt::format("{} takes {} keys, the client's is {}", policy->name, nameOf(policy->key),
+                                         nameOf(certificate->keyKind())),
+                             {}};
+    else if (policy->key == secure::KeyKind::Rsa &&
+             (certificate->keyBits() < policy->leastKeyBits || certificate->keyBits() > policy->mostKeyBits))
+      opening.judged = Error{
+          status::BadCertificatePolicyCheckFailed,
+          fmt::format("{} takes RSA keys of {} to {} bits", policy->name, policy->leastKeyBits, policy->mostKeyBits),
+          {}};
+    if (!opening.judged) return;
+    opening.sender = std::make_shared<const secure::Certificate>(std::move(*certificate));
+  }
+  opening.numbered = unsealOpen(opening.octets, opening.headerSize, opening.sealing(), opening.plain);
+  if (opening.numbered && opening.trust) opening.judged = opening.trust(opening.header.senderCertificate);
 }
 
 void ServerChannel::opened(const std::shared_ptr<Opening>& opening) {
+  if (!opening->judged) return refuse(opening->judged.error());
   if (!opening->numbered) return refuse(opening->numbered.error());
-  // Only what its owner has signed is looked at further; then whether it is trusted.
-  const auto& sender = opening->sender;
-  if (sender && !(peer_ && *peer_ == *sender))
-    if (auto trusted = handler_.trust(opening->header.senderCertificate); !trusted) return refuse(trusted.error());
   auto joined = assembler_.add('F', *opening->numbered);
   if (!joined) return refuse(joined.error());
   if (!*joined) return refuse({status::BadTcpMessageTypeInvalid, "an OPN message came in several chunks", {}});
@@ -199,11 +252,13 @@ Result<void> ServerChannel::checkOpening(const Opening& opening) const {
                  opening.policy ? "a security policy goes with Sign or SignAndEncrypt"
                                 : "policy None goes with security mode None only",
                  {}};
+  if (request.requestType != SecurityTokenRequestType::Issue && request.requestType != SecurityTokenRequestType::Renew)
+    return Error{status::BadRequestTypeInvalid, "a token is issued or renewed, and nothing else", {}};
   const bool renews = request.requestType == SecurityTokenRequestType::Renew;
   if (renews != (state_ == State::Open) || (renews && opening.channelId != options_.channelId))
     return Error{status::BadTcpSecureChannelUnknown, "a token was asked for on a channel that is not open here", {}};
   if (renews && (opening.header.securityPolicyUri.view() != security_.policyUri.view() ||
-                 request.securityMode != security_.mode || (opening.sender && !(*opening.sender == *peer_))))
+                 request.securityMode != security_.mode || (opening.sender && !(*opening.sender == *security_.peer))))
     return Error{status::BadSecurityChecksFailed, "a token is renewed as the channel was opened", {}};
   return {};
 }
@@ -234,9 +289,9 @@ void ServerChannel::seal(Opening& opening) {
 
 void ServerChannel::answer(const std::shared_ptr<Opening>& opening) {
   if (!opening->agreed) return refuse(opening->agreed.error());
-  security_ = {opening->header.securityPolicyUri, opening->request.securityMode, opening->header.senderCertificate,
-               opening->own};
-  peer_ = opening->sender;
+  // Without a policy nothing proves a certificate, whatever was sent.
+  security_ = {opening->header.securityPolicyUri, opening->request.securityMode,
+               opening->sender ? opening->header.senderCertificate : ByteString(), opening->sender, opening->own};
   issue(std::move(opening->token));
   output_.push_back(std::move(opening->answer));
   state_ = State::Open;
@@ -291,11 +346,19 @@ void ServerChannel::respond(std::uint32_t requestId, Bytes message) {
 
 void ServerChannel::refuse(const Error& why) {
   if (state_ == State::Over) return;
-  output_.push_back(writeTransport(MessageType::Error, Refusal{why.code, String(why.cause)}));
+  const bool isStranger = state_ != State::Open && isAboutStrangers(why.code);
+  const Error told = isStranger ? kRefusedStranger : why;
+  output_.push_back(writeTransport(MessageType::Error, Refusal{told.code, String(told.cause)}));
   end(why);
 }
 
 void ServerChannel::tick(Instant now) {
+  now_ = now;
+  // Part 4, 5.5.2: the token before the newest is used until it runs out, and no longer.
+  if (previous_ && now > previous_->expires && !isOpening_) {
+    previous_.reset();
+    useSendingToken();
+  }
   if (state_ == State::Open && now > newest_.expires)
     refuse({status::BadSecureChannelTokenUnknown, "the channel's security token ran out", {}});
 }

@@ -13,8 +13,9 @@ namespace zunth::channel {
 struct ChannelSecurity {
   ua::String policyUri;
   ua::MessageSecurityMode mode = ua::MessageSecurityMode::Invalid;
-  ua::ByteString peerCertificate;               // as it came, with its chain
-  std::shared_ptr<const secure::Identity> own;  // what the server showed on this channel
+  ua::ByteString peerCertificate;  // with its chain, as its owner signed with it; empty for policy None
+  std::shared_ptr<const secure::Certificate> peer;  // the same, read; null for policy None
+  std::shared_ptr<const secure::Identity> own;      // what the server showed on this channel
   const secure::Policy* policy() const { return secure::policyOf(policyUri.view()); }
 };
 
@@ -27,10 +28,12 @@ class ServerChannel {
     virtual ~Handler() = default;
     /// The channel was opened, or its token renewed.
     virtual void opened(const ua::OpenSecureChannelRequest&) {}
-    /// Whether this client may open a channel: what is wrong with its certificate, or nothing.
-    virtual ua::Result<void> trust(const ua::ByteString& certificateChain) {
-      (void)certificateChain;
-      return ua::Error{ua::status::BadSecurityChecksFailed, "this server trusts nobody", {}};
+    /// What judges whether a client with this chain may open a channel: what is wrong with its certificate, or
+    /// nothing. It is called where offload() does its work.
+    virtual std::function<ua::Result<void>(const ua::ByteString& certificateChain)> trust() {
+      return [](const ua::ByteString&) -> ua::Result<void> {
+        return ua::Error{ua::status::BadSecurityChecksFailed, "this server trusts nobody", {}};
+      };
     }
     /// Does what takes long, such as working with keys, away from here, and calls `done` here afterwards; `done` must
     /// not be called once the channel is gone. BadTcpServerTooBusy when too much waits already: then neither is called.
@@ -40,6 +43,8 @@ class ServerChannel {
       done();
       return {};
     }
+    /// Whether no further request can be taken just now: what was sent waits until read() is called again.
+    virtual bool isBusy() { return false; }
     /// A whole request: `body` starts with its encoding id and lives only during the call.
     virtual void request(std::uint32_t requestId, ua::BytesView body) = 0;
     /// The channel is over: closed by the client (Good) or broken. Sent once.
@@ -61,6 +66,18 @@ class ServerChannel {
 
   /// Takes what arrived. Calls the handler for whole requests.
   void feed(ua::BytesView octets, ua::Instant now, ua::DateTime wallClock);
+  /// Goes on with what arrived and was left, as when a busy handler has time again.
+  void read();
+  /// Whether there is no need to wait before more is read from the connection: nothing that came is left lying.
+  bool wantsMore() const { return !isOpening_ && !isLeft_; }
+  /// Whether the handler was busy and chunks may wait for read().
+  bool isLeft() const { return isLeft_; }
+  /// Messages have this many octets at most until it is said again: those of strangers are small.
+  void setMostMessage(std::size_t octets) { assembler_.setMostMessage(octets); }
+  /// Octets of a message that hasn't arrived whole.
+  std::size_t unfinished() const { return assembler_.unfinished(); }
+  /// Octets that the client takes in one message; 0 for any number.
+  std::size_t mostResponse() const { return mostResponse_; }
   /// Answers a request; `message` comes from newMessage(). When it is larger than the client takes, the client gets
   /// an abort with BadResponseTooLarge instead.
   void respond(std::uint32_t requestId, ua::Bytes message);
@@ -82,11 +99,11 @@ class ServerChannel {
   enum class State { AwaitHello, AwaitOpen, Open, Over };
   void handle(const Chunk& chunk);
   void hello(const Chunk& chunk);
-  void read();
   /// An OPN message on its way: its octets are unsealed away from here, looked at, and answered away from here.
   struct Opening;
   void open(const Chunk& chunk);
   void opened(const std::shared_ptr<Opening>& opening);
+  static void unsealSent(Opening& opening);
   static void seal(Opening& opening);
   void answer(const std::shared_ptr<Opening>& opening);
   void offload(const std::shared_ptr<Opening>& opening, void (*work)(Opening&),
@@ -111,10 +128,11 @@ class ServerChannel {
   std::vector<ua::Bytes> output_;
   ua::String endpointUrl_;
   ChannelSecurity security_;
-  std::optional<secure::Certificate> peer_;  // who opened the channel, unless by policy None
   ChannelToken newest_;
   std::optional<ChannelToken> previous_;  // accepted until the newest is used
   bool isReading_ = false;
+  bool isLeft_ = false;  // the handler was busy: chunks may wait in the reader
+  std::size_t mostResponse_ = 0;
   bool isOpening_ = false;  // what arrives meanwhile waits, and so do answers
   std::vector<std::pair<std::uint32_t, ua::Bytes>> held_;
   ua::Instant now_{};       // of the last octets

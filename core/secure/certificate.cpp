@@ -4,6 +4,7 @@
 #include <stdexcept>
 
 #include <fmt/format.h>
+#include <openssl/core_names.h>
 #include <openssl/err.h>
 #include <openssl/evp.h>
 #include <openssl/pem.h>
@@ -91,6 +92,25 @@ KeyKind kindOf(const EVP_PKEY* key) {
   return name == kCurveP256 ? KeyKind::NistP256 : name == kCurveP384 ? KeyKind::NistP384 : KeyKind::Other;
 }
 
+/// Keys that cost more to work with than anybody's real one does; they are turned away before they are used. Numbers of
+/// RSA up to 8192 bits, with an exponent up to 2^32, as usual ones have 17 bits; curves only by their names.
+bool isCostly(const EVP_PKEY* key) {
+  constexpr int kMostBits = 8192, kMostExponentBits = 33;
+  const int kind = EVP_PKEY_get_base_id(key);
+  if (kind == EVP_PKEY_RSA) {
+    BIGNUM* exponent = nullptr;
+    const bool has = EVP_PKEY_get_bn_param(key, OSSL_PKEY_PARAM_RSA_E, &exponent) == 1;
+    const bool isLarge = !has || BN_num_bits(exponent) > kMostExponentBits;
+    BN_free(exponent);
+    return isLarge || EVP_PKEY_get_bits(key) > kMostBits;
+  }
+  if (kind == EVP_PKEY_EC) {
+    char curve[64] = "";
+    return EVP_PKEY_get_group_name(key, curve, sizeof curve, nullptr) != 1;
+  }
+  return kind != EVP_PKEY_ED25519 && kind != EVP_PKEY_ED448;
+}
+
 /// Curves with longer numbers are signed with a longer hash (Part 7, 6.6).
 const EVP_MD* digestFor(KeyKind kind) { return kind == KeyKind::NistP384 ? EVP_sha384() : EVP_sha256(); }
 
@@ -159,6 +179,8 @@ Result<Certificate> Certificate::of(std::shared_ptr<X509> x509) {
   if (!key) return Error{status::BadCertificateInvalid, "the certificate's key can't be read", {}};
   facts->keyKind = kindOf(key);
   facts->keyBits = EVP_PKEY_get_bits(key);
+  if (isCostly(key))
+    return Error{status::BadCertificateInvalid, "the certificate's key is of a kind or size that nobody needs", {}};
   facts->isSelfSigned = X509_check_issued(x509.get(), x509.get()) == X509_V_OK && X509_verify(x509.get(), key) == 1;
   facts->isAuthority = X509_check_ca(x509.get()) == 1;
   if (auto* names = static_cast<GENERAL_NAMES*>(X509_get_ext_d2i(x509.get(), NID_subject_alt_name, nullptr, nullptr))) {
