@@ -1,7 +1,11 @@
 #include "service/server/announcer.hpp"
 
+#include "core/ua/footprint.hpp"
+#include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
 #include "service/server/random.hpp"
+
+#include <algorithm>
 
 #include <fmt/format.h>
 #include <openssl/sha.h>
@@ -23,11 +27,41 @@ Variant arrayOf(const List<Structure>& items) {
   return Variant::array(objects);
 }
 
-/// A value as the log shows it: no longer than a line.
-std::string shortText(const Variant& value) {
-  std::string text = format(value);
-  if (text.size() > 100) text = text.substr(0, 100) + "...";
-  return text;
+/// A value as the log shows it: on one line, and no longer; not deeper than anybody reads.
+std::string shortText(const Variant& value) { return shown(format(value, {100, 8}), 110); }
+
+/// Who had a session whose connection is gone.
+Announcer::Actor actorOf(const Session& session) {
+  Announcer::Actor actor;
+  actor.user = session.isActivated ? session.userName() : std::string();
+  actor.application = session.client.applicationUri.str();
+  actor.address = session.proof.host;
+  return actor;
+}
+
+/// What an event repeats of a value: nothing that is longer than the rest of it together.
+Variant modest(const Variant& value) {
+  constexpr std::size_t kMost = 16 * 1024;
+  if (footprint(value) <= kMost) return value;
+  return Variant(String(format(value, {256, 8})));
+}
+
+Variant modestArray(const List<Variant>& values) {
+  std::vector<Variant> out;
+  for (const auto& value : values) out.push_back(modest(value));
+  return Variant::array(out);
+}
+
+/// Methods whose arguments hold what nobody else may learn (Part 12, 7.10: keys; Part 18, 5.2: passwords).
+bool isSecret(const NodeId& method) {
+  static constexpr StandardId kSecret[] = {
+      id::ServerConfiguration_UpdateCertificate,
+      id::ServerConfigurationType_UpdateCertificate,
+      id::UserManagementType_AddUser,
+      id::UserManagementType_ModifyUser,
+      id::UserManagementType_ChangePassword,
+  };
+  return std::ranges::any_of(kSecret, [&](StandardId each) { return method.is(each); });
 }
 
 /// The first few of them by name.
@@ -92,28 +126,31 @@ Event Announcer::audit(StandardId type, const char* source, bool isGood, std::st
 
 Event Announcer::audit(StandardId type, const char* source, bool isGood, std::string message, const Actor& actor) {
   Event event = audit(type, source, isGood, std::move(message));
-  event.set("ClientAuditEntryId", actor.header.auditEntryId)
-      .set("ClientUserId",
-           actor.session && !actor.session->user.name.empty() ? actor.session->user.name : String("Anonymous"));
+  event.set("ClientAuditEntryId", actor.auditEntryId)
+      .set("ClientUserId", String(actor.user.empty() ? "Anonymous" : actor.user));
   return event;
 }
 
-void Announcer::note(const char* what, const Peer& peer, const Session* session, StatusCode outcome,
-                     std::string about) {
+Announcer::Actor::Actor(const Session* session, String entryId, const Peer& peer)
+    : address(peer.address()), auditEntryId(std::move(entryId)), channelId(peer.channelId()) {
+  if (const auto& proved = peer.security().peer) application = proved->applicationUri();
+  if (!session) return;
+  if (session->isActivated) user = session->userName();
+  if (application.empty()) application = session->client.applicationUri.str();
+  sessionId = session->sessionId;
+  sessionName = session->name;
+}
+
+void Announcer::note(const char* what, const Actor& actor, StatusCode outcome, std::string about) {
   if (!log_) return;
-  AuditRecord record{wallClock_(), what, {}, peer.address(), {}, outcome, std::move(about)};
-  if (session && session->isActivated) record.who = session->user.name.empty() ? "Anonymous" : session->user.name.str();
-  if (session) record.application = session->client.applicationUri.str();
-  if (auto certificate = secure::Certificate::fromDer(peer.security().peerCertificate))
-    record.application = certificate->applicationUri();
-  log_(record);
+  log_({wallClock_(), what, shown(actor.user), actor.address, shown(actor.application), outcome, std::move(about)});
 }
 
 void Announcer::channelOpened(const Peer& peer, const OpenSecureChannelRequest& request, StatusCode status) {
   const auto& security = peer.security();
   if (request.requestType == SecurityTokenRequestType::Issue) {
     const std::string uri = security.policyUri.str();
-    note("connection", peer, nullptr, status, uri.substr(uri.rfind('#') + 1));
+    note("connection", Actor(nullptr, {}, peer), status, shown(uri.substr(uri.rfind('#') + 1)));
   }
   if (!isHeard()) return;
   raise(audit(id::AuditOpenSecureChannelEventType, "SecureChannel/OpenSecureChannel", !status.isBad(),
@@ -129,7 +166,7 @@ void Announcer::channelOpened(const Peer& peer, const OpenSecureChannelRequest& 
 }
 
 void Announcer::channelClosed(const Peer& peer, const Error& why) {
-  if (why.code.isBad()) note("connection", peer, nullptr, why.code, why.cause);
+  if (why.code.isBad()) note("connection", Actor(nullptr, {}, peer), why.code, shown(why.cause));
   if (!isHeard()) return;
   raise(audit(id::AuditChannelEventType, "SecureChannel/CloseSecureChannel", !why.code.isBad(),
               fmt::format("the secure channel of {} was closed", peer.address()))
@@ -138,48 +175,53 @@ void Announcer::channelClosed(const Peer& peer, const Error& why) {
 }
 
 void Announcer::sessionCreated(const Actor& actor, const CreateSessionRequest& request, StatusCode status) {
-  note("session", actor, status, request.sessionName.str());
+  const std::string name = shown(request.sessionName.view());
+  note("session", actor, status, name);
   if (!isHeard()) return;
+  constexpr std::size_t kMostCertificate = 64 * 1024;
+  const ByteString certificate =
+      request.clientCertificate.size() <= kMostCertificate ? request.clientCertificate : ByteString();
   raise(audit(id::AuditCreateSessionEventType, "Session/CreateSession", !status.isBad(),
-              fmt::format("{} asked for a session '{}': {}", actor.peer.address(), request.sessionName.view(),
-                          status.name()),
-              actor)
+              fmt::format("{} asked for a session '{}': {}", actor.address, name, status.name()), actor)
             .set("StatusCodeId", status)
-            .set("SessionId", actor.session ? actor.session->sessionId : NodeId())
-            .set("SecureChannelId", String(std::to_string(actor.peer.channelId())))
-            .set("ClientCertificate", request.clientCertificate)
-            .set("ClientCertificateThumbprint", thumbprint(request.clientCertificate))
-            .set("RevisedSessionTimeout", actor.session ? actor.session->timeout : 0.0));
+            .set("SessionId", actor.sessionId)
+            .set("SecureChannelId", String(std::to_string(actor.channelId)))
+            .set("ClientCertificate", certificate)
+            .set("ClientCertificateThumbprint", thumbprint(certificate))
+            .set("RevisedSessionTimeout", request.requestedSessionTimeout));
 }
 
 void Announcer::sessionActivated(const Actor& actor, const ActivateSessionRequest& request, StatusCode status) {
   std::string claimed;
-  if (auto named = request.userIdentityToken.as<UserNameIdentityToken>()) claimed = named->userName.str();
+  if (auto named = request.userIdentityToken.as<UserNameIdentityToken>()) claimed = shown(named->userName.view());
   note("login", actor, status, claimed);
   if (!isHeard()) return;
   raise(audit(id::AuditActivateSessionEventType, "Session/ActivateSession", !status.isBad(),
-              fmt::format("the session '{}' was activated: {}", actor.session->name.view(), status.name()), actor)
+              fmt::format("the session '{}' was activated: {}", shown(actor.sessionName.view()), status.name()), actor)
             .set("StatusCodeId", status)
-            .set("SessionId", actor.session->sessionId)
+            .set("SessionId", actor.sessionId)
             .set("ClientSoftwareCertificates", arrayOf(request.clientSoftwareCertificates))
             .set("UserIdentityToken", ExtensionObject::withoutBody(request.userIdentityToken.encodingId()))
-            .set("SecureChannelId", String(std::to_string(actor.peer.channelId()))));
+            .set("SecureChannelId", String(std::to_string(actor.channelId))));
 }
 
 void Announcer::sessionClosed(const Session& session, std::string_view how) {
-  if (const auto peer = session.peer.lock()) note("session end", *peer, &session, status::Good, session.name.str());
+  const std::string name = shown(session.name.view());
+  if (const auto peer = session.peer.lock())
+    note("session end", Actor(&session, {}, *peer), status::Good, name);
+  else
+    note("session end", actorOf(session), status::Good, name);
   if (!isHeard()) return;
   const std::string source = "Session/" + std::string(how);
-  raise(
-      audit(id::AuditSessionEventType, source.c_str(), true, fmt::format("the session '{}' ended", session.name.view()))
-          .set("SessionId", session.sessionId)
-          .set("StatusCodeId", StatusCode(status::Good)));
+  raise(audit(id::AuditSessionEventType, source.c_str(), true, fmt::format("the session '{}' ended", name))
+            .set("SessionId", session.sessionId)
+            .set("StatusCodeId", StatusCode(status::Good)));
 }
 
 void Announcer::requestsCancelled(const Actor& actor, std::uint32_t requestHandle) {
   if (!isHeard()) return;
   raise(audit(id::AuditCancelEventType, "Session/Cancel", true, "requests were cancelled", actor)
-            .set("SessionId", actor.session->sessionId)
+            .set("SessionId", actor.sessionId)
             .set("StatusCodeId", StatusCode(status::Good))
             .set("RequestHandle", requestHandle));
 }
@@ -189,19 +231,20 @@ void Announcer::written(const Actor& actor, const WriteValue& write, const Varia
   const auto node = space_.find(write.nodeId);
   if (log_)
     note("write", actor, status,
-         fmt::format("{} = {}", node == kNoNode ? write.nodeId.text() : space_.path(node),
+         fmt::format("{} = {}", node == kNoNode ? shown(write.nodeId.text()) : shown(space_.path(node), 300),
                      shortText(write.value.value)));
   if (!isHeard()) return;
   Event event =
       audit(id::AuditWriteUpdateEventType, "Attribute/Write", !status.isBad(),
-            fmt::format("{} was written: {}", node == kNoNode ? write.nodeId.text() : space_.path(node), status.name()),
+            fmt::format("{} was written: {}",
+                        node == kNoNode ? shown(write.nodeId.text()) : shown(space_.path(node), 300), status.name()),
             actor);
   event.set("SourceNode", write.nodeId)
       .set("AttributeId", write.attributeId)
       .set("IndexRange", write.indexRange)
-      .set("NewValue", write.value.value)
-      .set("OldValue", before);
-  raise(event);
+      .set("NewValue", modest(write.value.value))
+      .set("OldValue", modest(before));
+  raise(std::move(event));
 }
 
 void Announcer::called(const Actor& actor, const CallMethodRequest& call, StatusCode status) {
@@ -209,39 +252,45 @@ void Announcer::called(const Actor& actor, const CallMethodRequest& call, Status
   const auto method = space_.find(call.methodId);
   if (log_) {
     std::string arguments;
-    for (const auto& argument : call.inputArguments) arguments += (arguments.empty() ? "" : ", ") + shortText(argument);
+    for (const auto& argument : call.inputArguments) {
+      if (arguments.size() > 200) break;
+      arguments += (arguments.empty() ? "" : ", ") + shortText(argument);
+    }
+    if (isSecret(call.methodId)) arguments = "...";
     note("call", actor, status,
-         fmt::format("{}({})", method == kNoNode ? call.methodId.text() : space_.path(method), arguments));
+         fmt::format("{}({})", method == kNoNode ? shown(call.methodId.text()) : shown(space_.path(method), 300),
+                     arguments));
   }
   if (!isHeard()) return;
   Event event = audit(
       id::AuditUpdateMethodEventType, "Attribute/Call", !status.isBad(),
-      fmt::format("{} was called: {}", method == kNoNode ? call.methodId.text() : space_.path(method), status.name()),
+      fmt::format("{} was called: {}",
+                  method == kNoNode ? shown(call.methodId.text()) : shown(space_.path(method), 300), status.name()),
       actor);
   event.set("SourceNode", call.objectId)
       .set("MethodId", call.methodId)
       .set("StatusCodeId", status)
-      .set("InputArguments", Variant::array(std::vector<Variant>(call.inputArguments)));
-  raise(event);
+      .set("InputArguments", isSecret(call.methodId) ? Variant() : modestArray(call.inputArguments));
+  raise(std::move(event));
 }
 
 void Announcer::nodesAdded(const Actor& actor, const List<AddNodesItem>& items, bool allGood) {
   note("add nodes", actor, allGood ? status::Good : status::Bad,
-       listed(items, [](const auto& item) { return item.browseName.name.str(); }));
+       listed(items, [](const auto& item) { return shown(item.browseName.name.view()); }));
   if (isHeard())
     raise(audit(id::AuditAddNodesEventType, "NodeManagement/AddNodes", allGood, "nodes were added", actor)
               .set("NodesToAdd", arrayOf(items)));
 }
 void Announcer::nodesDeleted(const Actor& actor, const List<DeleteNodesItem>& items, bool allGood) {
   note("delete nodes", actor, allGood ? status::Good : status::Bad,
-       listed(items, [](const auto& item) { return item.nodeId.text(); }));
+       listed(items, [](const auto& item) { return shown(item.nodeId.text()); }));
   if (isHeard())
     raise(audit(id::AuditDeleteNodesEventType, "NodeManagement/DeleteNodes", allGood, "nodes were deleted", actor)
               .set("NodesToDelete", arrayOf(items)));
 }
 void Announcer::referencesAdded(const Actor& actor, const List<AddReferencesItem>& items, bool allGood) {
   note("add references", actor, allGood ? status::Good : status::Bad,
-       listed(items, [](const auto& item) { return item.sourceNodeId.text(); }));
+       listed(items, [](const auto& item) { return shown(item.sourceNodeId.text()); }));
   if (isHeard())
     raise(
         audit(id::AuditAddReferencesEventType, "NodeManagement/AddReferences", allGood, "references were added", actor)
@@ -249,7 +298,7 @@ void Announcer::referencesAdded(const Actor& actor, const List<AddReferencesItem
 }
 void Announcer::referencesDeleted(const Actor& actor, const List<DeleteReferencesItem>& items, bool allGood) {
   note("delete references", actor, allGood ? status::Good : status::Bad,
-       listed(items, [](const auto& item) { return item.sourceNodeId.text(); }));
+       listed(items, [](const auto& item) { return shown(item.sourceNodeId.text()); }));
   if (isHeard())
     raise(audit(id::AuditDeleteReferencesEventType, "NodeManagement/DeleteReferences", allGood,
                 "references were deleted", actor)

@@ -16,7 +16,7 @@ class Announcer {
   /// An event with the fields that every event has; the source is the Server unless another is given.
   monitor::Event make(ua::StandardId type, std::uint16_t severity, std::string message,
                       space::NodeIndex source = space::kNoNode);
-  void raise(const monitor::Event& event) { delivery_.raise(event); }
+  void raise(monitor::Event event) { delivery_.raise(std::move(event)); }
   /// An id that no other event has.
   ua::ByteString newEventId();
   /// Gets a record of everything that is audited, whether or not somebody listens to events.
@@ -24,11 +24,18 @@ class Announcer {
   /// Whether audit events are made at all, as the Auditing property says.
   bool audits() const { return audits_; }
 
-  /// Who did what is audited, for a request.
+  /// Who does something, as audit names them; it may be kept until it is known what came of it.
   struct Actor {
-    const Session* session;
-    const ua::RequestHeader& header;
-    const Peer& peer;
+    std::string user;         // empty before anybody has logged in
+    std::string application;  // the URI that was proved, else the one that was claimed
+    std::string address;
+    ua::String auditEntryId;
+    ua::NodeId sessionId;
+    ua::String sessionName;
+    std::uint32_t channelId = 0;
+
+    Actor() = default;
+    Actor(const Session* session, ua::String auditEntryId, const Peer& peer);
   };
   void channelOpened(const Peer& peer, const ua::OpenSecureChannelRequest& request, ua::StatusCode status);
   void channelClosed(const Peer& peer, const ua::Error& why);
@@ -37,6 +44,7 @@ class Announcer {
   void sessionClosed(const Session& session, std::string_view how);
   void requestsCancelled(const Actor& actor, std::uint32_t requestHandle);
   void written(const Actor& actor, const ua::WriteValue& write, const ua::Variant& before, ua::StatusCode status);
+  /// Secret arguments, such as private keys, are left out.
   void called(const Actor& actor, const ua::CallMethodRequest& call, ua::StatusCode status);
   void nodesAdded(const Actor& actor, const ua::List<ua::AddNodesItem>& items, bool allGood);
   void nodesDeleted(const Actor& actor, const ua::List<ua::DeleteNodesItem>& items, bool allGood);
@@ -51,10 +59,7 @@ class Announcer {
 
  private:
   bool isHeard() const { return audits_ && delivery_.isWatched(); }
-  void note(const char* what, const Peer& peer, const Session* session, ua::StatusCode outcome, std::string about);
-  void note(const char* what, const Actor& actor, ua::StatusCode outcome, std::string about) {
-    note(what, actor.peer, actor.session, outcome, std::move(about));
-  }
+  void note(const char* what, const Actor& actor, ua::StatusCode outcome, std::string about);
   monitor::Event audit(ua::StandardId type, const char* source, bool isGood, std::string message);
   monitor::Event audit(ua::StandardId type, const char* source, bool isGood, std::string message, const Actor& actor);
 

@@ -1,8 +1,13 @@
+#include "service/server/attributes.hpp"
+
 #include "core/space/attribute_writing.hpp"
 #include "core/space/attributes.hpp"
+#include "core/ua/footprint.hpp"
+#include "core/ua/foreign.hpp"
 #include "core/ua/index_range.hpp"
 #include "service/server/request_checks.hpp"
-#include "service/server/server.hpp"
+
+#include <unordered_set>
 
 namespace zunth::server {
 
@@ -22,8 +27,8 @@ Result<void> mayWrite(const space::Space& space, space::NodeIndex node, Attribut
 
 }  // namespace
 
-DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps, const space::Rights& rights,
-                          DateTime wallClock) const {
+DataValue Attributes::readOne(const ReadValueId& what, TimestampsToReturn timestamps, const space::Rights& rights,
+                              DateTime wallClock) const {
   const auto node = space_.find(what.nodeId);
   if (node == space::kNoNode || !space_.sees(rights, node)) return DataValue(status::BadNodeIdUnknown);
   const auto encoding = checkEncoding(space_, node, what);
@@ -51,32 +56,38 @@ DataValue Server::readOne(const ReadValueId& what, TimestampsToReturn timestamps
   return out;
 }
 
-ReadResponse Server::readNow(const ReadRequest& request, const space::Rights& rights, WantedDiagnostics wanted) const {
+Job Attributes::readNow(ReadRequest request, Context context) {
+  constexpr std::size_t kResultSize = 24;
   ReadResponse response;
   response.results.reserve(request.nodesToRead.size());
-  OperationDiagnostics diagnostics(wanted);
+  OperationDiagnostics diagnostics(context.reply.wanted());
+  Room room = core_.roomFor(context);
   const DateTime wallClock = clock_.wallClock();
   for (const auto& what : request.nodesToRead) {
-    response.results.push_back(readOne(what, request.timestampsToReturn, rights, wallClock));
-    const StatusCode code = response.results.back().status;
-    if (code == status::BadNodeIdUnknown)
-      diagnostics.note(response.results.size() - 1, {code, "there is no node " + what.nodeId.text(), {}});
-    else if (code.isBad())
-      diagnostics.note(response.results.size() - 1, {code, {}, {}});
+    response.results.push_back(readOne(what, request.timestampsToReturn, context.rights(), wallClock));
+    const auto& result = response.results.back();
+    if (result.status == status::BadNodeIdUnknown)
+      diagnostics.note(response.results.size() - 1,
+                       {result.status, "there is no node " + shown(what.nodeId.text()), {}});
+    else if (result.status.isBad())
+      diagnostics.note(response.results.size() - 1, {result.status, {}, {}});
+    const std::size_t octets = footprint(result.value);
+    room.take(kResultSize + octets);
+    if (room.isOver())
+      co_return core_.answer<ReadResponse>(
+          context, Error{status::BadResponseTooLarge, "the values are larger than one response may be",
+                         "read fewer nodes at once"});
+    co_await context.turn(core_.turns, octets > 1'000);
   }
   diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
-  return response;
+  core_.answer<ReadResponse>(context, std::move(response));
 }
 
 /// A read that waits for values newer than it was told to take. When they don't come in time it takes what is there.
-class Server::WaitingRead final : public Outstanding {
+class Attributes::WaitingRead final : public Outstanding {
  public:
-  WaitingRead(const Server& server, ReadRequest request, const Context& context, std::size_t sources)
-      : server_(server),
-        request_(std::move(request)),
-        rights_(context.rights()),
-        reply_(context.reply),
-        left_(sources) {}
+  WaitingRead(Attributes& attributes, ReadRequest request, Context context, std::size_t sources)
+      : attributes_(attributes), request_(std::move(request)), context_(std::move(context)), left_(sources) {}
   void arrived() {
     if (left_ > 0 && --left_ == 0) answer();
   }
@@ -84,91 +95,106 @@ class Server::WaitingRead final : public Outstanding {
     if (left_ == 0) return;
     left_ = 0;
     if (why.code == status::BadTimeout) return answer();
-    reply_.fault(why, server_.clock_.wallClock());
+    context_.reply.fault(why, attributes_.clock_.wallClock());
   }
-  std::uint32_t handle() const override { return reply_.handle(); }
+  std::uint32_t handle() const override { return context_.reply.handle(); }
 
  private:
-  void answer() { reply_.send(server_.readNow(request_, rights_, reply_.wanted()), server_.clock_.wallClock()); }
+  void answer() {
+    attributes_.core_.turns.begin(attributes_.core_.sliceLength());
+    attributes_.readNow(std::move(request_), std::move(context_));
+  }
 
-  const Server& server_;
+  Attributes& attributes_;
   ReadRequest request_;
-  space::Rights rights_;
-  Reply reply_;
+  Context context_;
   std::size_t left_;
 };
 
-Result<void> Server::read(const ReadRequest& request, Context& context) {
-  if (auto fine = checkCount(request.nodesToRead.size()); !fine) return fine;
-  if (!(request.maxAge >= 0)) return Error{status::BadMaxAgeInvalid, "a maximum age can't be negative", {}};
-  if (!isValid(request.timestampsToReturn)) return status::BadTimestampsToReturnInvalid;
-  std::vector<std::shared_ptr<ValueSource>> stale;
-  const Duration age = milliseconds(std::min(request.maxAge, 1e12));
-  if (!sources_.empty())
-    for (const auto& what : request.nodesToRead) {
-      if (what.attributeId != static_cast<std::uint32_t>(AttributeId::Value)) continue;
-      const auto source = sources_.find(space_.find(what.nodeId));
-      if (source == sources_.end() || std::ranges::find(stale, source->second) != stale.end()) continue;
-      if (source->second->isOlderThan(age)) stale.push_back(source->second);
-    }
-  if (stale.empty()) {
-    context.reply.send(readNow(request, context.rights(), context.reply.wanted()), context.wallClock);
+Job Attributes::read(ReadRequest request, Context context) {
+  auto fine = core_.checkCount(request.nodesToRead.size());
+  if (fine && !(request.maxAge >= 0)) fine = Error{status::BadMaxAgeInvalid, "a maximum age can't be negative", {}};
+  if (fine && !isValid(request.timestampsToReturn)) fine = status::BadTimestampsToReturnInvalid;
+  if (!fine) {
+    core_.answer<ReadResponse>(context, fine.error());
     return {};
   }
-  auto waiting = std::make_shared<WaitingRead>(*this, request, context, stale.size());
-  keepOutstanding(context, waiting);
+  std::unordered_set<std::shared_ptr<ValueSource>> stale;
+  const Duration age = milliseconds(request.maxAge);
+  if (!core_.handlers.sources.empty())
+    for (const auto& what : request.nodesToRead) {
+      if (what.attributeId != static_cast<std::uint32_t>(AttributeId::Value)) continue;
+      const auto source = core_.handlers.sources.find(space_.find(what.nodeId));
+      if (source != core_.handlers.sources.end() && source->second->isOlderThan(age)) stale.insert(source->second);
+    }
+  if (stale.empty()) return readNow(std::move(request), std::move(context));
+  auto waiting = std::make_shared<WaitingRead>(*this, std::move(request), context, stale.size());
+  core_.keepOutstanding(context, waiting);
   for (const auto& source : stale) source->refresh([waiting] { waiting->arrived(); });
   return {};
 }
 
-Result<void> Server::write(const WriteRequest& request, Context& context) {
-  if (auto fine = checkCount(request.nodesToWrite.size()); !fine) return fine;
-  const std::size_t count = request.nodesToWrite.size();
-  auto gathering = std::make_shared<Gathering<WriteResponse, StatusCode>>(context.reply, count, clock_.wallClock,
-                                                                          [](StatusCode code) { return code; });
+/// A Write under way; who it was is kept for when a device has answered.
+struct Attributes::Writing {
+  std::shared_ptr<Written> results;
+  Announcer::Actor actor;
   bool permissionsChanged = false;
+};
+
+Job Attributes::write(WriteRequest request, Context context) {
+  if (auto fine = core_.checkCount(request.nodesToWrite.size()); !fine)
+    co_return core_.answer<WriteResponse>(context, fine.error());
+  const std::size_t count = request.nodesToWrite.size();
+  auto writing = std::make_shared<Writing>();
+  writing->results =
+      std::make_shared<Written>(context.reply, count, clock_.wallClock, [](StatusCode code) { return code; });
+  writing->actor = context.actor();
   for (std::size_t i = 0; i < count; ++i) {
-    const auto& one = request.nodesToWrite[i];
-    const auto node = space_.find(one.nodeId);
-    if (node == space::kNoNode || !space_.sees(context.rights(), node)) {
-      gathering->fail(i, {status::BadNodeIdUnknown, "there is no node " + one.nodeId.text(), {}});
-      continue;
-    }
-    const auto attribute = static_cast<AttributeId>(one.attributeId);
-    const auto allowed = mayWrite(space_, node, attribute, context.rights());
-    if (attribute != AttributeId::Value) {
-      const Variant before = allowed ? space::readAttribute(space_, node, attribute).value : Variant();
-      const auto written = allowed ? space::writeAttribute(space_, node, one) : allowed;
-      announcer_.written(context.actor(), one, before, written.code());
-      permissionsChanged |= written && space::permissionToWrite(attribute) == PermissionType::WriteRolePermissions;
-      gathering->set(i, written.code(), written ? Error{status::Good, {}, {}} : written.error());
-      continue;
-    }
-    auto value = allowed ? space::checkWrite(space_, node, one) : Result<DataValue>(allowed.error());
-    const auto handler = writeHandlers_.find(node);
-    const bool isBound = handler != writeHandlers_.end();
-    if (value && isBound && (value->status.value != 0 || !value->sourceTimestamp.isNull()))
-      value = Error{status::BadWriteNotSupported, "a device takes values only, no status and no time", {}};
-    const Variant before = value ? space_.value(node).value : Variant();
-    announcer_.written(context.actor(), one, before, value.code());
-    if (!value) {
-      gathering->fail(i, value.error());
-    } else if (isBound) {
-      handler->second(std::move(value->value),
-                      [gathering, i](const Error& outcome) { gathering->set(i, outcome.code, outcome); });
-    } else {
-      if (value->sourceTimestamp.isNull()) value->sourceTimestamp = context.wallClock;
-      space_.setValue(node, std::move(*value));
-      if (space_.traits(node).accessLevel & AccessLevelType::SemanticChange)
-        announcer_.meaningChanged(space_.parent(node));
-      gathering->set(i, status::Good, {status::Good, {}, {}});
-    }
+    writeOne(writing, i, request.nodesToWrite[i], context);
+    if (i + 1 < count) co_await context.turn(core_.turns, true);
   }
-  if (permissionsChanged)
-    for (const auto& [token, session] : sessions_)
-      if (session->isActivated) grant(*session);
-  if (!gathering->isAnswered()) keepOutstanding(context, gathering);
-  return {};
+  core_.count(context.session, context.requestType, status::Good);
+  if (writing->permissionsChanged) grantAll_();
+  if (!writing->results->isAnswered()) core_.keepOutstanding(context, writing->results);
+}
+
+void Attributes::writeAttribute(Writing& writing, std::size_t i, const WriteValue& one, space::NodeIndex node,
+                                const Context& context) {
+  const auto attribute = static_cast<AttributeId>(one.attributeId);
+  const auto allowed = mayWrite(space_, node, attribute, context.rights());
+  const Variant before = allowed ? space::readAttribute(space_, node, attribute).value : Variant();
+  const auto written = allowed ? space::writeAttribute(space_, node, one) : allowed;
+  announcer_.written(writing.actor, one, before, written.code());
+  writing.permissionsChanged |= written && space::permissionToWrite(attribute) == PermissionType::WriteRolePermissions;
+  writing.results->set(i, written.code(), written ? Error{status::Good, {}, {}} : written.error());
+}
+
+void Attributes::writeOne(const std::shared_ptr<Writing>& writing, std::size_t i, const WriteValue& one,
+                          const Context& context) {
+  const auto node = space_.find(one.nodeId);
+  if (node == space::kNoNode || !space_.sees(context.rights(), node))
+    return writing->results->fail(i, {status::BadNodeIdUnknown, "there is no node " + shown(one.nodeId.text()), {}});
+  const auto attribute = static_cast<AttributeId>(one.attributeId);
+  if (attribute != AttributeId::Value) return writeAttribute(*writing, i, one, node, context);
+  const auto allowed = mayWrite(space_, node, attribute, context.rights());
+  auto value = allowed ? space::checkWrite(space_, node, one) : Result<DataValue>(allowed.error());
+  const auto handler = core_.handlers.writes.find(node);
+  const bool isBound = handler != core_.handlers.writes.end();
+  if (value && isBound && (value->status.value != 0 || !value->sourceTimestamp.isNull()))
+    value = Error{status::BadWriteNotSupported, "a device takes values only, no status and no time", {}};
+  const Variant before = value ? space_.value(node).value : Variant();
+  // What is recorded is what came of it.
+  const auto finish = [this, writing, i, one, before](const Error& outcome) {
+    announcer_.written(writing->actor, one, before, outcome.code);
+    writing->results->set(i, outcome.code, outcome);
+  };
+  if (!value) return finish(value.error());
+  if (isBound) return handler->second(std::move(value->value), finish);
+  if (object_.write(node, value->value)) return finish({status::Good, {}, {}});
+  if (value->sourceTimestamp.isNull()) value->sourceTimestamp = context.wallClock;
+  space_.setValue(node, std::move(*value));
+  if (space_.traits(node).accessLevel & AccessLevelType::SemanticChange) announcer_.meaningChanged(space_.parent(node));
+  finish({status::Good, {}, {}});
 }
 
 }  // namespace zunth::server

@@ -1,5 +1,6 @@
+#include "service/server/discovery.hpp"
+
 #include "service/net/url.hpp"
-#include "service/server/server.hpp"
 
 #include <algorithm>
 
@@ -25,7 +26,7 @@ bool hasChannel(std::string_view transport) { return transport.ends_with("-uasc-
 
 }  // namespace
 
-ApplicationDescription Server::application() const {
+ApplicationDescription Discovery::application() const {
   ApplicationDescription out;
   out.applicationUri = settings_.applicationUri;
   out.productUri = "urn:zunth";
@@ -35,9 +36,11 @@ ApplicationDescription Server::application() const {
   return out;
 }
 
-List<EndpointDescription> Server::endpoints(const String& askedUrl) const {
+List<EndpointDescription> Discovery::endpoints(const String& askedUrl) const {
   List<EndpointDescription> out;
-  const auto asked = net::Url::parse(askedUrl.view());
+  // What is said back to a stranger is no longer than an address.
+  const bool isShort = askedUrl.size() <= settings_.limits.maxUrl;
+  const auto asked = isShort ? net::Url::parse(askedUrl.view()) : Result<net::Url>(status::BadTcpEndpointUrlInvalid);
   for (const auto& listed : settings_.endpointUrls) {
     const auto url = net::Url::parse(listed);
     if (!url) continue;
@@ -71,7 +74,7 @@ List<EndpointDescription> Server::endpoints(const String& askedUrl) const {
   return out;
 }
 
-List<UserTokenPolicy> Server::userTokens(const secure::Policy* channel, MessageSecurityMode mode) const {
+List<UserTokenPolicy> Discovery::userTokens(const secure::Policy* channel, MessageSecurityMode mode) const {
   List<UserTokenPolicy> out;
   if (settings_.allowAnonymous) out.push_back({"anonymous", UserTokenType::Anonymous, {}, {}, {}});
   // A password is encrypted, a certificate proved on every channel: with the channel's policy, or one of its own.
@@ -93,8 +96,7 @@ List<UserTokenPolicy> Server::userTokens(const secure::Policy* channel, MessageS
   return out;
 }
 
-/// Whether nobody can listen or meddle: by the channel, by TLS below it, or because the site wants it open.
-Result<void> Server::isPrivate(const Peer& peer) const {
+Result<void> Discovery::isPrivate(const Peer& peer) const {
   const auto mode = peer.security().mode;
   if (settings_.allowUnsecured || peer.isEncryptedBelow() || mode == MessageSecurityMode::Sign ||
       mode == MessageSecurityMode::SignAndEncrypt)
@@ -103,53 +105,68 @@ Result<void> Server::isPrivate(const Peer& peer) const {
                "set 'unsecured: on' in its site.yaml"};
 }
 
-Result<FindServersResponse> Server::findServers(const FindServersRequest& request, Context&) {
+Result<FindServersResponse> Discovery::findServers(const FindServersRequest& request, Context&) {
   FindServersResponse response;
+  if (auto fine = core_.checkCount(std::max<std::size_t>(request.serverUris.size(), 1)); !fine) return fine.error();
   const bool wanted =
       request.serverUris.empty() ||
       std::ranges::find(request.serverUris, String(settings_.applicationUri)) != request.serverUris.end();
   if (wanted) response.servers.push_back(application());
-  for (auto& other : directory_.servers(request.serverUris)) response.servers.push_back(std::move(other));
+  for (auto& other : core_.directory.servers(request.serverUris)) response.servers.push_back(std::move(other));
   return response;
 }
 
-Result<FindServersOnNetworkResponse> Server::findServersOnNetwork(const FindServersOnNetworkRequest& request,
-                                                                  Context&) {
+Result<FindServersOnNetworkResponse> Discovery::findServersOnNetwork(const FindServersOnNetworkRequest& request,
+                                                                     Context&) {
   FindServersOnNetworkResponse response;
-  response.lastCounterResetTime = directory_.startedAt();
+  response.lastCounterResetTime = core_.directory.startedAt();
   response.servers =
-      directory_.onNetwork(request.startingRecordId, request.maxRecordsToReturn, request.serverCapabilityFilter);
+      core_.directory.onNetwork(request.startingRecordId, request.maxRecordsToReturn, request.serverCapabilityFilter);
   return response;
 }
 
-Result<void> Server::mayRegister(const Context& context) const {
+/// Part 4, 5.4.5; Part 12: who registers has shown a certificate, and speaks for itself only.
+Result<void> Discovery::mayRegister(const Context& context, const RegisteredServer& server) const {
   if (!settings_.acceptRegistrations)
     return Error{status::BadRequestNotAllowed, "this server keeps no directory of others",
                  "set 'directory: on' in its site.yaml"};
-  return isPrivate(*context.peer);
+  if (auto fine = isPrivate(*context.peer); !fine) return fine;
+  const auto& peer = context.peer->security().peer;
+  if (!peer && settings_.allowUnsecured && !context.peer->isEncryptedBelow()) return {};
+  if (!peer)
+    return Error{
+        status::BadSecurityModeInsufficient, "servers register over secure channels, with their certificate", {}};
+  if (peer->applicationUri() != server.serverUri.str())
+    return Error{status::BadServerUriInvalid,
+                 "a server registers itself only: its certificate is of " + peer->applicationUri(),
+                 {}};
+  return {};
 }
 
-Result<RegisterServerResponse> Server::registerServer(const RegisterServerRequest& request, Context& context) {
-  if (auto fine = mayRegister(context); !fine) return fine.error();
-  if (auto entered = directory_.enter(request.server, {}, context.now); !entered) return entered.error();
+Result<RegisterServerResponse> Discovery::registerServer(const RegisterServerRequest& request, Context& context) {
+  if (auto fine = mayRegister(context, request.server); !fine) return fine.error();
+  if (auto entered = core_.directory.enter(request.server, {}, context.now); !entered) return entered.error();
   return RegisterServerResponse{};
 }
 
-Result<RegisterServer2Response> Server::registerServer2(const RegisterServer2Request& request, Context& context) {
-  if (auto fine = mayRegister(context); !fine) return fine.error();
+Result<RegisterServer2Response> Discovery::registerServer2(const RegisterServer2Request& request, Context& context) {
+  if (auto fine = mayRegister(context, request.server); !fine) return fine.error();
   RegisterServer2Response response;
   List<String> capabilities;
+  if (auto fine = core_.checkCount(std::max<std::size_t>(request.discoveryConfiguration.size(), 1)); !fine)
+    return fine.error();
   for (const auto& configuration : request.discoveryConfiguration) {
     auto multicast = configuration.as<MdnsDiscoveryConfiguration>();
     if (multicast) capabilities = multicast->serverCapabilities;
     response.configurationResults.push_back(multicast ? status::Good : status::BadNotSupported);
   }
-  if (auto entered = directory_.enter(request.server, capabilities, context.now); !entered) return entered.error();
+  if (auto entered = core_.directory.enter(request.server, capabilities, context.now); !entered) return entered.error();
   return response;
 }
 
-Result<GetEndpointsResponse> Server::getEndpoints(const GetEndpointsRequest& request, Context&) {
+Result<GetEndpointsResponse> Discovery::getEndpoints(const GetEndpointsRequest& request, Context&) {
   GetEndpointsResponse response;
+  if (auto fine = core_.checkCount(std::max<std::size_t>(request.profileUris.size(), 1)); !fine) return fine.error();
   response.endpoints = endpoints(request.endpointUrl);
   if (!request.profileUris.empty())
     std::erase_if(response.endpoints, [&](const EndpointDescription& endpoint) {

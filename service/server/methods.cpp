@@ -1,6 +1,8 @@
+#include "service/server/methods.hpp"
+
 #include "core/space/attributes.hpp"
+#include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
-#include "service/server/server.hpp"
 
 #include <fmt/format.h>
 
@@ -59,17 +61,20 @@ Result<space::NodeIndex> checkCall(const space::Space& space, const CallMethodRe
                  "a call names an object and a method",
                  {}};
   if (object == space::kNoNode || !space.sees(rights, object))
-    return Error{status::BadNodeIdUnknown, "there is no node " + call.objectId.text(), {}};
+    return Error{status::BadNodeIdUnknown, "there is no node " + shown(call.objectId.text()), {}};
   const bool isMethod =
       named != space::kNoNode && space.sees(rights, named) && space.nodeClass(named) == NodeClass::Method;
   const auto method = !isMethod ? space::kNoNode : methodOf(space, object, named);
   if (method == space::kNoNode)
-    return Error{
-        status::BadMethodInvalid, fmt::format("{} has no method {}", space.path(object), call.methodId.text()), {}};
+    return Error{status::BadMethodInvalid,
+                 fmt::format("{} has no method {}", space.path(object), shown(call.methodId.text())),
+                 {}};
   if (!space.isExecutable(method))
     return Error{status::BadNotExecutable, space.path(method) + " can't be called now", {}};
-  if (const auto code = space.check(rights, method, PermissionType::Call); code.isBad())
-    return Error{code, space.path(method) + " may be called by others, not by this user", {}};
+  // Part 3, 8.55: on the object and on the method.
+  for (const auto node : {object, method})
+    if (const auto code = space.check(rights, node, PermissionType::Call); code.isBad())
+      return Error{code, space.path(method) + " may be called by others, not by this user", {}};
   const auto wanted = space::methodArguments(space, method, "InputArguments");
   if (call.inputArguments.size() != wanted.size())
     return Error{
@@ -84,47 +89,53 @@ Result<space::NodeIndex> checkCall(const space::Space& space, const CallMethodRe
 
 }  // namespace
 
-Result<void> Server::call(const CallRequest& request, Context& context) {
-  if (auto fine = checkCount(request.methodsToCall.size()); !fine) return fine;
+Job Methods::call(CallRequest request, Context context) {
+  if (auto fine = core_.checkCount(request.methodsToCall.size()); !fine)
+    co_return core_.answer<CallResponse>(context, fine.error());
   const std::size_t count = request.methodsToCall.size();
-  auto gathering = std::make_shared<Gathering<CallResponse, CallMethodResult>>(context.reply, count, clock_.wallClock,
-                                                                               [](StatusCode code) {
-                                                                                 CallMethodResult result;
-                                                                                 result.statusCode = code;
-                                                                                 return result;
-                                                                               });
+  const auto failed = [](StatusCode code) {
+    CallMethodResult result;
+    result.statusCode = code;
+    return result;
+  };
+  const auto results = std::make_shared<Called>(context.reply, count, clock_.wallClock, failed);
+  const auto actor = std::make_shared<const Announcer::Actor>(context.actor());
   for (std::size_t i = 0; i < count; ++i) {
-    const auto& one = request.methodsToCall[i];
-    List<StatusCode> argumentResults;
-    auto method = checkCall(space_, one, context.rights(), argumentResults);
-    announcer_.called(context.actor(), one, method.code());
-    if (!method) {
-      CallMethodResult result;
-      result.statusCode = method.code();
-      result.inputArgumentResults = std::move(argumentResults);
-      gathering->set(i, std::move(result), method.error());
-      continue;
-    }
-    auto finish = [gathering, i](CallOutcome outcome) {
-      CallMethodResult result;
-      result.statusCode = outcome.error.code;
-      if (!outcome.error.code.isBad()) result.outputArguments = std::move(outcome.outputs);
-      gathering->set(i, std::move(result), outcome.error);
-    };
-    if (const auto own = serverMethods_.find(*method); own != serverMethods_.end())
-      finish((this->*own->second)(one.inputArguments, context));
-    else if (const auto known = sessionMethods_.find(*method); known != sessionMethods_.end())
-      finish(known->second(one.inputArguments, context.session->sessionId));
-    else if (const auto& user = context.session->user.name;
-             const auto answer = alarms_.call(*method, one.inputArguments, user.empty() ? String("Anonymous") : user))
-      finish({{answer->code, answer->cause, {}}, {}});
-    else if (const auto handler = callHandlers_.find(*method); handler != callHandlers_.end())
-      handler->second(one.inputArguments, finish);
-    else
-      gathering->fail(i, {status::BadNotImplemented, fmt::format("{} is bound to nothing", space_.path(*method)), {}});
+    callOne(results, actor, i, request.methodsToCall[i], context);
+    if (i + 1 < count) co_await context.turn(core_.turns, true);
   }
-  if (!gathering->isAnswered()) keepOutstanding(context, gathering);
-  return {};
+  core_.count(context.session, context.requestType, status::Good);
+  if (!results->isAnswered()) core_.keepOutstanding(context, results);
+}
+
+void Methods::callOne(const std::shared_ptr<Called>& results, const std::shared_ptr<const Announcer::Actor>& actor,
+                      std::size_t i, const CallMethodRequest& call, Context& context) {
+  List<StatusCode> argumentResults;
+  auto method = checkCall(space_, call, context.rights(), argumentResults);
+  if (!method) {
+    announcer_.called(*actor, call, method.code());
+    CallMethodResult result;
+    result.statusCode = method.code();
+    result.inputArgumentResults = std::move(argumentResults);
+    return results->set(i, std::move(result), method.error());
+  }
+  // What is recorded is what came of it.
+  const auto finish = [this, results, actor, i, call](CallOutcome outcome) {
+    announcer_.called(*actor, call, outcome.error.code);
+    CallMethodResult result;
+    result.statusCode = outcome.error.code;
+    if (!outcome.error.code.isBad()) result.outputArguments = std::move(outcome.outputs);
+    results->set(i, std::move(result), outcome.error);
+  };
+  auto& handlers = core_.handlers;
+  if (auto own = objectMethods_.call(*method, call.inputArguments, context)) return finish(std::move(*own));
+  if (const auto known = handlers.sessionMethods.find(*method); known != handlers.sessionMethods.end())
+    return finish(known->second(call.inputArguments, context.session->sessionId));
+  if (const auto answer = core_.alarms.call(*method, call.inputArguments, String(context.session->userName())))
+    return finish({{answer->code, answer->cause, {}}, {}});
+  if (const auto handler = handlers.calls.find(*method); handler != handlers.calls.end())
+    return handler->second(call.inputArguments, finish);
+  finish({{status::BadNotImplemented, fmt::format("{} is bound to nothing", space_.path(*method)), {}}, {}});
 }
 
 }  // namespace zunth::server

@@ -1,6 +1,8 @@
+#include "service/server/monitored_items.hpp"
+
 #include "core/space/attributes.hpp"
+#include "core/ua/foreign.hpp"
 #include "service/server/request_checks.hpp"
-#include "service/server/server.hpp"
 
 #include <algorithm>
 #include <cmath>
@@ -9,14 +11,17 @@ namespace zunth::server {
 
 using namespace ua;
 
-Result<std::shared_ptr<const monitor::EventSelector>> Server::selectorOf(const ExtensionObject& filter,
-                                                                         ExtensionObject& filterResult) const {
+Result<std::shared_ptr<const monitor::EventSelector>> MonitoredItems::selectorOf(const ExtensionObject& filter,
+                                                                                 ExtensionObject& filterResult) const {
   if (!filter.is<EventFilter>())
     return Error{status::BadEventFilterInvalid, "events are asked for with an EventFilter", {}};
   auto asked = filter.as<EventFilter>();
   if (!asked) return Error{status::BadEventFilterInvalid, asked.error().cause, {}};
+  std::size_t operands = 0;
+  for (const auto& element : asked->whereClause.elements) operands += element.filterOperands.size();
   if (asked->selectClauses.size() > settings_.limits.maxSelectClauses ||
-      asked->whereClause.elements.size() > settings_.limits.maxFilterElements)
+      asked->whereClause.elements.size() > settings_.limits.maxFilterElements ||
+      operands > settings_.limits.maxFilterOperands)
     return Error{status::BadEventFilterInvalid, "the filter has too many clauses", {}};
   EventFilterResult result;
   auto selector = monitor::EventSelector::from(space_, *asked, result);
@@ -25,10 +30,24 @@ Result<std::shared_ptr<const monitor::EventSelector>> Server::selectorOf(const E
   return std::make_shared<const monitor::EventSelector>(std::move(*selector));
 }
 
-Result<monitor::ItemSettings> Server::reviseItem(const MonitoringParameters& asked,
-                                                 const monitor::Subscription& subscription, space::NodeIndex node,
-                                                 AttributeId attribute, TimestampsToReturn timestamps,
-                                                 ExtensionObject& filterResult) const {
+/// Part 4, 5.12.2 and 7.21: -1 stands for the publishing interval, 0 for each change.
+double MonitoredItems::reviseInterval(double asked, const monitor::Subscription& subscription, space::NodeIndex node,
+                                      AttributeId attribute) const {
+  const auto& limits = settings_.limits;
+  double interval = std::isnan(asked) ? 0 : asked < 0 ? subscription.settings().publishingInterval : asked;
+  if (interval > 0) interval = revised(interval, limits.leastSamplingInterval, limits.mostSamplingInterval);
+  if (node == space::kNoNode) return interval;
+  if (core_.sampling.isPolled(node, attribute)) interval = std::max(interval, monitor::Sampling::kLeastPollInterval);
+  if (attribute == AttributeId::Value && space_.nodeClass(node) == NodeClass::Variable)
+    interval = std::max(interval, revised(static_cast<double>(space_.traits(node).minimumSamplingInterval), 0,
+                                          limits.mostSamplingInterval));
+  return interval;
+}
+
+Result<monitor::ItemSettings> MonitoredItems::revise(const MonitoringParameters& asked,
+                                                     const monitor::Subscription& subscription, space::NodeIndex node,
+                                                     AttributeId attribute, TimestampsToReturn timestamps,
+                                                     ExtensionObject& filterResult) const {
   const auto& limits = settings_.limits;
   const std::uint32_t mostQueued = subscription.isDurable() ? limits.maxQueueSize * 10 : limits.maxQueueSize;
   monitor::ItemSettings out;
@@ -43,15 +62,8 @@ Result<monitor::ItemSettings> Server::reviseItem(const MonitoringParameters& ask
     return out;
   }
   out.queueSize = std::clamp(asked.queueSize, 1u, mostQueued);
-  // -1 stands for the publishing interval.
-  out.samplingInterval = std::isnan(asked.samplingInterval) ? 0
-                         : asked.samplingInterval < 0       ? subscription.settings().publishingInterval
-                                                            : asked.samplingInterval;
-  out.samplingInterval = std::max(out.samplingInterval, limits.leastSamplingInterval);
+  out.samplingInterval = reviseInterval(asked.samplingInterval, subscription, node, attribute);
   const bool isVariable = node != space::kNoNode && space_.nodeClass(node) == NodeClass::Variable;
-  if (isVariable && attribute == AttributeId::Value)
-    out.samplingInterval =
-        std::max(out.samplingInterval, static_cast<double>(space_.traits(node).minimumSamplingInterval));
   if (asked.filter.isNull()) return out;
   if (asked.filter.is<EventFilter>())
     return Error{status::BadFilterNotAllowed, "an EventFilter goes with the EventNotifier of an object", {}};
@@ -68,16 +80,20 @@ Result<monitor::ItemSettings> Server::reviseItem(const MonitoringParameters& ask
   return out;
 }
 
-Result<MonitoredItemCreateResult> Server::createItem(monitor::Subscription& subscription,
-                                                     const MonitoredItemCreateRequest& asked,
-                                                     TimestampsToReturn timestamps, const Context& context) {
+Result<MonitoredItemCreateResult> MonitoredItems::createItem(monitor::Subscription& subscription,
+                                                             const MonitoredItemCreateRequest& asked,
+                                                             TimestampsToReturn timestamps, const Context& context) {
   const auto& what = asked.itemToMonitor;
-  if (sampling_.itemCount() >= settings_.limits.maxMonitoredItems ||
-      subscription.items().size() >= settings_.limits.maxMonitoredItemsPerSubscription)
+  const auto& limits = settings_.limits;
+  if (core_.itemCount >= limits.maxMonitoredItems)
     return Error{status::BadTooManyMonitoredItems, "the server watches as many items as it may", {}};
+  if (subscription.items().size() >= limits.maxMonitoredItemsPerSubscription ||
+      context.session->itemCount >= limits.maxMonitoredItemsPerSession ||
+      core_.itemsOfUsers.of(context.session->userName()) >= limits.maxMonitoredItemsPerUser)
+    return Error{status::BadTooManyMonitoredItems, "this client watches as many items as it may", {}};
   const auto node = space_.find(what.nodeId);
   if (node == space::kNoNode || !space_.sees(context.rights(), node))
-    return Error{status::BadNodeIdUnknown, "there is no node " + what.nodeId.text(), {}};
+    return Error{status::BadNodeIdUnknown, "there is no node " + shown(what.nodeId.text()), {}};
   const auto attribute = static_cast<AttributeId>(what.attributeId);
   if (asked.monitoringMode < MonitoringMode::Disabled || asked.monitoringMode > MonitoringMode::Reporting)
     return status::BadMonitoringModeInvalid;
@@ -96,7 +112,7 @@ Result<MonitoredItemCreateResult> Server::createItem(monitor::Subscription& subs
   auto range = IndexRange::parse(what.indexRange.view());
   if (!range) return range.error();
   MonitoredItemCreateResult result;
-  auto settings = reviseItem(asked.requestedParameters, subscription, node, attribute, timestamps, result.filterResult);
+  auto settings = revise(asked.requestedParameters, subscription, node, attribute, timestamps, result.filterResult);
   if (!settings) {
     if (result.filterResult.isNull()) return settings.error();
     // What came of the filter goes along with the refusal.
@@ -104,118 +120,134 @@ Result<MonitoredItemCreateResult> Server::createItem(monitor::Subscription& subs
     return result;
   }
   auto& item = subscription.add(std::make_unique<monitor::MonitoredItem>(
-      ++lastItemId_, subscription, node, attribute, std::move(*range), *settings, asked.monitoringMode));
+      ++core_.lastItemId, subscription, node, attribute, std::move(*range), *settings, asked.monitoringMode));
+  subscriptions_.itemAdded(*context.session);
   if (isEvents)
-    events_.add(item);
+    core_.events.add(item);
   else
-    sampling_.add(item, context.now, context.wallClock);
+    core_.sampling.add(item, clock_.now(), clock_.wallClock());
   result.monitoredItemId = item.id();
   result.revisedSamplingInterval = settings->samplingInterval;
   result.revisedQueueSize = settings->queueSize;
   return result;
 }
 
-void Server::forget(monitor::MonitoredItem& item) {
-  if (item.takesEvents())
-    events_.remove(item);
-  else
-    sampling_.remove(item);
+namespace {
+
+/// Good when the request may be looked at at all; the subscription may still go while it is worked on.
+Result<void> check(const Core& core, const monitor::Subscription* subscription, std::size_t operations) {
+  if (auto fine = core.checkCount(operations); !fine) return fine;
+  if (!subscription) return status::BadSubscriptionIdInvalid;
+  return {};
 }
 
-Result<CreateMonitoredItemsResponse> Server::createMonitoredItems(const CreateMonitoredItemsRequest& request,
-                                                                  Context& context) {
-  if (auto fine = checkCount(request.itemsToCreate.size()); !fine) return fine.error();
-  auto* subscription = subscriptionOf(context, request.subscriptionId);
-  if (!subscription) return status::BadSubscriptionIdInvalid;
-  if (!isValid(request.timestampsToReturn)) return status::BadTimestampsToReturnInvalid;
-  CreateMonitoredItemsResponse response;
+bool isValid(MonitoringMode mode) { return mode >= MonitoringMode::Disabled && mode <= MonitoringMode::Reporting; }
+
+}  // namespace
+
+Job MonitoredItems::createMonitoredItems(CreateMonitoredItemsRequest request, Context context) {
+  using Response = CreateMonitoredItemsResponse;
+  auto fine = check(core_, subscriptions_.of(context, request.subscriptionId), request.itemsToCreate.size());
+  if (fine && !server::isValid(request.timestampsToReturn)) fine = status::BadTimestampsToReturnInvalid;
+  if (!fine) co_return core_.answer<Response>(context, fine.error());
+  Response response;
   OperationDiagnostics diagnostics(context.reply.wanted());
   for (const auto& asked : request.itemsToCreate) {
-    auto created = createItem(*subscription, asked, request.timestampsToReturn, context);
+    auto* subscription = subscriptions_.of(context, request.subscriptionId);
+    auto created = subscription ? createItem(*subscription, asked, request.timestampsToReturn, context)
+                                : Result<MonitoredItemCreateResult>(status::BadSubscriptionIdInvalid);
     if (!created) diagnostics.note(response.results.size(), created.error());
     response.results.push_back(created ? std::move(*created) : MonitoredItemCreateResult{created.code(), 0, 0, 0, {}});
+    co_await context.turn(core_.turns, true);
   }
   diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
-  return response;
+  core_.answer<Response>(context, std::move(response));
 }
 
-Result<ModifyMonitoredItemsResponse> Server::modifyMonitoredItems(const ModifyMonitoredItemsRequest& request,
-                                                                  Context& context) {
-  if (auto fine = checkCount(request.itemsToModify.size()); !fine) return fine.error();
-  auto* subscription = subscriptionOf(context, request.subscriptionId);
-  if (!subscription) return status::BadSubscriptionIdInvalid;
-  if (!isValid(request.timestampsToReturn)) return status::BadTimestampsToReturnInvalid;
-  ModifyMonitoredItemsResponse response;
+Job MonitoredItems::modifyMonitoredItems(ModifyMonitoredItemsRequest request, Context context) {
+  using Response = ModifyMonitoredItemsResponse;
+  auto fine = check(core_, subscriptions_.of(context, request.subscriptionId), request.itemsToModify.size());
+  if (fine && !server::isValid(request.timestampsToReturn)) fine = status::BadTimestampsToReturnInvalid;
+  if (!fine) co_return core_.answer<Response>(context, fine.error());
+  Response response;
   OperationDiagnostics diagnostics(context.reply.wanted());
   for (const auto& asked : request.itemsToModify) {
     MonitoredItemModifyResult result;
-    auto* item = subscription->item(asked.monitoredItemId);
-    auto settings = item ? reviseItem(asked.requestedParameters, *subscription, item->node(), item->attribute(),
-                                      request.timestampsToReturn, result.filterResult)
+    auto* subscription = subscriptions_.of(context, request.subscriptionId);
+    auto* item = subscription ? subscription->item(asked.monitoredItemId) : nullptr;
+    auto settings = item ? revise(asked.requestedParameters, *subscription, item->node(), item->attribute(),
+                                  request.timestampsToReturn, result.filterResult)
                          : Result<monitor::ItemSettings>(status::BadMonitoredItemIdInvalid);
     result.statusCode = settings.code();
     if (settings) {
+      const bool isOtherBeat = settings->samplingInterval != item->settings().samplingInterval;
       item->modify(*settings);
+      if (isOtherBeat && !item->takesEvents()) core_.sampling.refresh(*item, clock_.now(), clock_.wallClock());
       result.revisedSamplingInterval = settings->samplingInterval;
       result.revisedQueueSize = settings->queueSize;
     } else {
       diagnostics.note(response.results.size(), settings.error());
     }
     response.results.push_back(std::move(result));
+    co_await context.turn(core_.turns, true);
   }
   diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
-  return response;
+  core_.answer<Response>(context, std::move(response));
 }
 
-Result<SetMonitoringModeResponse> Server::setMonitoringMode(const SetMonitoringModeRequest& request, Context& context) {
-  if (auto fine = checkCount(request.monitoredItemIds.size()); !fine) return fine.error();
-  auto* subscription = subscriptionOf(context, request.subscriptionId);
-  if (!subscription) return status::BadSubscriptionIdInvalid;
-  if (request.monitoringMode < MonitoringMode::Disabled || request.monitoringMode > MonitoringMode::Reporting)
-    return status::BadMonitoringModeInvalid;
-  SetMonitoringModeResponse response;
-  for (auto id : request.monitoredItemIds) {
-    auto* item = subscription->item(id);
+Job MonitoredItems::setMonitoringMode(SetMonitoringModeRequest request, Context context) {
+  using Response = SetMonitoringModeResponse;
+  auto fine = check(core_, subscriptions_.of(context, request.subscriptionId), request.monitoredItemIds.size());
+  if (fine && !isValid(request.monitoringMode)) fine = status::BadMonitoringModeInvalid;
+  if (!fine) co_return core_.answer<Response>(context, fine.error());
+  Response response;
+  for (const auto id : request.monitoredItemIds) {
+    auto* subscription = subscriptions_.of(context, request.subscriptionId);
+    auto* item = subscription ? subscription->item(id) : nullptr;
     response.results.push_back(item ? status::Good : status::BadMonitoredItemIdInvalid);
     if (!item) continue;
     const bool wasDisabled = item->mode() == MonitoringMode::Disabled;
     item->setMode(request.monitoringMode);
+    if (request.monitoringMode != MonitoringMode::Reporting) subscription->unlist(*item);
     if (wasDisabled && !item->takesEvents())
-      sampling_.refresh(*item, context.now, context.wallClock);
+      core_.sampling.refresh(*item, clock_.now(), clock_.wallClock());
     else if (item->hasQueued())
       subscription->itemQueued(*item);
+    co_await context.turn(core_.turns, true);
   }
-  return response;
+  core_.answer<Response>(context, std::move(response));
 }
 
-Result<SetTriggeringResponse> Server::setTriggering(const SetTriggeringRequest& request, Context& context) {
-  if (auto fine = checkCount(request.linksToAdd.size() + request.linksToRemove.size()); !fine) return fine.error();
-  auto* subscription = subscriptionOf(context, request.subscriptionId);
-  if (!subscription) return status::BadSubscriptionIdInvalid;
+Result<SetTriggeringResponse> MonitoredItems::setTriggering(const SetTriggeringRequest& request, Context& context) {
+  auto* subscription = subscriptions_.of(context, request.subscriptionId);
+  if (auto fine = check(core_, subscription, request.linksToAdd.size() + request.linksToRemove.size()); !fine)
+    return fine.error();
   if (!subscription->item(request.triggeringItemId)) return status::BadMonitoredItemIdInvalid;
   SetTriggeringResponse response;
   // Part 4, 5.12.5.1: links are removed before others are added.
   for (auto id : request.linksToRemove)
     response.removeResults.push_back(
         subscription->unlink(request.triggeringItemId, id) ? status::Good : status::BadMonitoredItemIdInvalid);
-  for (auto id : request.linksToAdd)
-    response.addResults.push_back(subscription->link(request.triggeringItemId, id) ? status::Good
-                                                                                   : status::BadMonitoredItemIdInvalid);
+  for (auto id : request.linksToAdd) response.addResults.push_back(subscription->link(request.triggeringItemId, id));
   return response;
 }
 
-Result<DeleteMonitoredItemsResponse> Server::deleteMonitoredItems(const DeleteMonitoredItemsRequest& request,
-                                                                  Context& context) {
-  if (auto fine = checkCount(request.monitoredItemIds.size()); !fine) return fine.error();
-  auto* subscription = subscriptionOf(context, request.subscriptionId);
-  if (!subscription) return status::BadSubscriptionIdInvalid;
-  DeleteMonitoredItemsResponse response;
-  for (auto id : request.monitoredItemIds) {
-    auto item = subscription->removeItem(id);
-    if (item) forget(*item);
+Job MonitoredItems::deleteMonitoredItems(DeleteMonitoredItemsRequest request, Context context) {
+  using Response = DeleteMonitoredItemsResponse;
+  auto fine = check(core_, subscriptions_.of(context, request.subscriptionId), request.monitoredItemIds.size());
+  if (!fine) co_return core_.answer<Response>(context, fine.error());
+  Response response;
+  for (const auto id : request.monitoredItemIds) {
+    auto* subscription = subscriptions_.of(context, request.subscriptionId);
+    auto item = subscription ? subscription->removeItem(id) : nullptr;
+    if (item) {
+      subscriptions_.forget(*item);
+      subscriptions_.itemRemoved(*context.session);
+    }
     response.results.push_back(item ? status::Good : status::BadMonitoredItemIdInvalid);
+    co_await context.turn(core_.turns);
   }
-  return response;
+  core_.answer<Response>(context, std::move(response));
 }
 
 }  // namespace zunth::server

@@ -1,5 +1,7 @@
+#include "service/server/node_management.hpp"
+
 #include "core/space/node_management.hpp"
-#include "service/server/server.hpp"
+#include "core/ua/foreign.hpp"
 
 namespace zunth::server {
 
@@ -14,127 +16,146 @@ ModelChangeStructureDataType change(const space::Space& space, space::NodeIndex 
   return {space.nodeId(node), type == space::kNoNode ? NodeId() : space.nodeId(type), verb};
 }
 
-/// Carries out each operation, collecting results and causes; true when all went well.
-template <class Response, class Items, class Operate>
-bool operate(const Items& items, WantedDiagnostics wanted, Response& response, Operate operateOne) {
-  OperationDiagnostics diagnostics(wanted);
-  bool allGood = true;
-  for (const auto& item : items) {
-    const Error outcome = operateOne(item);
-    allGood &= !outcome.code.isBad();
-    diagnostics.note(response.results.size() - 1, outcome);
-  }
-  diagnostics.give(response.responseHeader, response.diagnosticInfos, items.size());
-  return allGood;
-}
-
-const Error kDone{status::Good, {}, {}};
-
-/// Good, or why this user may not do it with that node. A node that isn't there is found out about later.
-Error mayDo(const space::Space& space, const space::Rights& rights, const NodeId& id, std::uint32_t permission) {
-  const auto node = space.find(id);
-  const auto code = node == space::kNoNode ? status::Good : space.check(rights, node, permission);
-  return {code, code.isBad() ? "this user may not change " + id.text() : "", {}};
-}
-
 }  // namespace
 
-Result<void> Server::mayManageNodes(std::size_t operations) const {
+Result<void> NodeManagement::mayManage(std::size_t operations) const {
   if (!settings_.allowNodeManagement)
     return Error{status::BadUserAccessDenied, "clients may not change the address space of this server",
                  "set 'node-management: on' in its site.yaml"};
-  return checkCount(operations);
+  return core_.checkCount(operations);
 }
 
-Result<AddNodesResponse> Server::addNodes(const AddNodesRequest& request, Context& context) {
-  if (auto fine = mayManageNodes(request.nodesToAdd.size()); !fine) return fine.error();
+Result<void> NodeManagement::mayDo(const Context& context, space::NodeIndex node, std::uint32_t permission) const {
+  if (node == space::kNoNode) return {};
+  const auto code = space_.check(context.rights(), node, permission);
+  if (code.isBad()) return Error{code, "this user may not change " + shown(space_.nodeId(node).text()), {}};
+  return {};
+}
+
+Result<space::NodeIndex> NodeManagement::add(const AddNodesItem& item, const Context& context, Changes& changes) {
+  const auto parent = space::local(space_, item.parentNodeId);
+  if (auto may = mayDo(context, parent, PermissionType::AddNode); !may) return may.error();
+  const std::size_t left =
+      settings_.limits.maxAddedNodes - std::min<std::size_t>(core_.addedNodes, settings_.limits.maxAddedNodes);
+  const std::size_t before = space_.size();
+  auto added = space::addNode(space_, item, std::min<std::size_t>(left, settings_.limits.maxNodesPerInstance));
+  if (!added) return added.error();
+  core_.addedNodes += space_.size() - before;
+  changes.push_back(change(space_, *added, Verb::NodeAdded));
+  if (const auto above = space_.parent(*added); above != space::kNoNode)
+    changes.push_back(change(space_, above, Verb::ReferenceAdded));
+  return *added;
+}
+
+Job NodeManagement::addNodes(AddNodesRequest request, Context context) {
+  if (auto fine = mayManage(request.nodesToAdd.size()); !fine)
+    co_return core_.answer<AddNodesResponse>(context, fine.error());
   AddNodesResponse response;
-  std::vector<ModelChangeStructureDataType> changes;
-  const bool allGood = operate(request.nodesToAdd, context.reply.wanted(), response, [&](const AddNodesItem& item) {
-    const Error may = mayDo(space_, context.rights(), item.parentNodeId.nodeId, PermissionType::AddNode);
-    if (may.code.isBad()) {
-      response.results.push_back({may.code, {}});
-      return may;
-    }
-    auto added = space::addNode(space_, item);
+  OperationDiagnostics diagnostics(context.reply.wanted());
+  Changes changes;
+  bool allGood = true;
+  for (const auto& item : request.nodesToAdd) {
+    auto added = add(item, context, changes);
+    allGood &= static_cast<bool>(added);
     response.results.push_back({added.code(), added ? space_.nodeId(*added) : NodeId()});
-    if (!added) return added.error();
-    changes.push_back(change(space_, *added, Verb::NodeAdded));
-    if (const auto parent = space_.parent(*added); parent != space::kNoNode)
-      changes.push_back(change(space_, parent, Verb::ReferenceAdded));
-    return kDone;
-  });
+    if (!added) diagnostics.note(response.results.size() - 1, added.error());
+    co_await context.turn(core_.turns, true);
+  }
   announcer_.modelChanged(std::move(changes));
   announcer_.nodesAdded(context.actor(), request.nodesToAdd, allGood);
-  return response;
+  diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
+  core_.answer<AddNodesResponse>(context, std::move(response));
 }
 
-Result<DeleteNodesResponse> Server::deleteNodes(const DeleteNodesRequest& request, Context& context) {
-  if (auto fine = mayManageNodes(request.nodesToDelete.size()); !fine) return fine.error();
+Result<void> NodeManagement::remove(const DeleteNodesItem& item, const Context& context, Changes& changes) {
+  const auto node = space_.find(item.nodeId);
+  if (auto may = mayDo(context, node, PermissionType::DeleteNode); !may) return may;
+  const auto parent = node == space::kNoNode ? node : space_.parent(node);
+  auto parentChange =
+      parent == space::kNoNode ? ModelChangeStructureDataType() : change(space_, parent, Verb::ReferenceDeleted);
+  const std::size_t before = space_.size();
+  auto deleted = space::deleteNode(
+      space_, item, [&](space::NodeIndex one) { changes.push_back(change(space_, one, Verb::NodeDeleted)); });
+  core_.addedNodes -= std::min(core_.addedNodes, before - space_.size());
+  if (deleted && parent != space::kNoNode) changes.push_back(std::move(parentChange));
+  return deleted;
+}
+
+Result<void> NodeManagement::refer(const AddReferencesItem& item, const Context& context, Changes& changes) {
+  // Both ends have it afterwards.
+  for (const auto end : {space_.find(item.sourceNodeId), space::local(space_, item.targetNodeId)})
+    if (auto may = mayDo(context, end, PermissionType::AddReference); !may) return may;
+  auto added = space::addReference(space_, item);
+  if (added) changes.push_back(change(space_, space_.find(item.sourceNodeId), Verb::ReferenceAdded));
+  return added;
+}
+
+Result<void> NodeManagement::unrefer(const DeleteReferencesItem& item, const Context& context, Changes& changes) {
+  for (const auto end : {space_.find(item.sourceNodeId), space::local(space_, item.targetNodeId)})
+    if (auto may = mayDo(context, end, PermissionType::RemoveReference); !may) return may;
+  auto deleted = space::deleteReference(space_, item);
+  if (deleted) changes.push_back(change(space_, space_.find(item.sourceNodeId), Verb::ReferenceDeleted));
+  return deleted;
+}
+
+Job NodeManagement::deleteNodes(DeleteNodesRequest request, Context context) {
+  if (auto fine = mayManage(request.nodesToDelete.size()); !fine)
+    co_return core_.answer<DeleteNodesResponse>(context, fine.error());
   DeleteNodesResponse response;
-  std::vector<ModelChangeStructureDataType> changes;
-  const bool allGood =
-      operate(request.nodesToDelete, context.reply.wanted(), response, [&](const DeleteNodesItem& item) {
-        const Error may = mayDo(space_, context.rights(), item.nodeId, PermissionType::DeleteNode);
-        if (may.code.isBad()) {
-          response.results.push_back(may.code);
-          return may;
-        }
-        const auto node = space_.find(item.nodeId);
-        const auto parent = node == space::kNoNode ? node : space_.parent(node);
-        auto parentChange =
-            parent == space::kNoNode ? ModelChangeStructureDataType() : change(space_, parent, Verb::ReferenceDeleted);
-        auto deleted = space::deleteNode(
-            space_, item, [&](space::NodeIndex one) { changes.push_back(change(space_, one, Verb::NodeDeleted)); });
-        response.results.push_back(deleted.code());
-        if (deleted && parent != space::kNoNode) changes.push_back(std::move(parentChange));
-        return deleted.error();
-      });
+  OperationDiagnostics diagnostics(context.reply.wanted());
+  Changes changes;
+  bool allGood = true;
+  for (const auto& item : request.nodesToDelete) {
+    auto done = remove(item, context, changes);
+    allGood &= static_cast<bool>(done);
+    response.results.push_back(done.code());
+    if (!done) diagnostics.note(response.results.size() - 1, done.error());
+    co_await context.turn(core_.turns, true);
+  }
   announcer_.modelChanged(std::move(changes));
   announcer_.nodesDeleted(context.actor(), request.nodesToDelete, allGood);
-  return response;
+  diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
+  core_.answer<DeleteNodesResponse>(context, std::move(response));
 }
 
-Result<AddReferencesResponse> Server::addReferences(const AddReferencesRequest& request, Context& context) {
-  if (auto fine = mayManageNodes(request.referencesToAdd.size()); !fine) return fine.error();
+Job NodeManagement::addReferences(AddReferencesRequest request, Context context) {
+  if (auto fine = mayManage(request.referencesToAdd.size()); !fine)
+    co_return core_.answer<AddReferencesResponse>(context, fine.error());
   AddReferencesResponse response;
-  std::vector<ModelChangeStructureDataType> changes;
-  const bool allGood =
-      operate(request.referencesToAdd, context.reply.wanted(), response, [&](const AddReferencesItem& item) {
-        const Error may = mayDo(space_, context.rights(), item.sourceNodeId, PermissionType::AddReference);
-        if (may.code.isBad()) {
-          response.results.push_back(may.code);
-          return may;
-        }
-        auto added = space::addReference(space_, item);
-        response.results.push_back(added.code());
-        if (added) changes.push_back(change(space_, space_.find(item.sourceNodeId), Verb::ReferenceAdded));
-        return added.error();
-      });
+  OperationDiagnostics diagnostics(context.reply.wanted());
+  Changes changes;
+  bool allGood = true;
+  for (const auto& item : request.referencesToAdd) {
+    auto done = refer(item, context, changes);
+    allGood &= static_cast<bool>(done);
+    response.results.push_back(done.code());
+    if (!done) diagnostics.note(response.results.size() - 1, done.error());
+    co_await context.turn(core_.turns, true);
+  }
   announcer_.modelChanged(std::move(changes));
   announcer_.referencesAdded(context.actor(), request.referencesToAdd, allGood);
-  return response;
+  diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
+  core_.answer<AddReferencesResponse>(context, std::move(response));
 }
 
-Result<DeleteReferencesResponse> Server::deleteReferences(const DeleteReferencesRequest& request, Context& context) {
-  if (auto fine = mayManageNodes(request.referencesToDelete.size()); !fine) return fine.error();
+Job NodeManagement::deleteReferences(DeleteReferencesRequest request, Context context) {
+  if (auto fine = mayManage(request.referencesToDelete.size()); !fine)
+    co_return core_.answer<DeleteReferencesResponse>(context, fine.error());
   DeleteReferencesResponse response;
-  std::vector<ModelChangeStructureDataType> changes;
-  const bool allGood =
-      operate(request.referencesToDelete, context.reply.wanted(), response, [&](const DeleteReferencesItem& item) {
-        const Error may = mayDo(space_, context.rights(), item.sourceNodeId, PermissionType::RemoveReference);
-        if (may.code.isBad()) {
-          response.results.push_back(may.code);
-          return may;
-        }
-        auto deleted = space::deleteReference(space_, item);
-        response.results.push_back(deleted.code());
-        if (deleted) changes.push_back(change(space_, space_.find(item.sourceNodeId), Verb::ReferenceDeleted));
-        return deleted.error();
-      });
+  OperationDiagnostics diagnostics(context.reply.wanted());
+  Changes changes;
+  bool allGood = true;
+  for (const auto& item : request.referencesToDelete) {
+    auto done = unrefer(item, context, changes);
+    allGood &= static_cast<bool>(done);
+    response.results.push_back(done.code());
+    if (!done) diagnostics.note(response.results.size() - 1, done.error());
+    co_await context.turn(core_.turns, true);
+  }
   announcer_.modelChanged(std::move(changes));
   announcer_.referencesDeleted(context.actor(), request.referencesToDelete, allGood);
-  return response;
+  diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
+  core_.answer<DeleteReferencesResponse>(context, std::move(response));
 }
 
 }  // namespace zunth::server

@@ -1,4 +1,4 @@
-#include "service/server/server.hpp"
+#include "service/server/object_methods.hpp"
 
 #include <fmt/format.h>
 
@@ -12,18 +12,32 @@ CallOutcome refused(const Error& why) { return {why, {}}; }
 
 }  // namespace
 
+ObjectMethods::ObjectMethods(Core& core, Subscriptions& subscriptions) : Service(core), subscriptions_(subscriptions) {
+  methods_[space_.at(id::Server_GetMonitoredItems)] = &ObjectMethods::getMonitoredItems;
+  methods_[space_.at(id::Server_ResendData)] = &ObjectMethods::resendData;
+  methods_[space_.at(id::Server_SetSubscriptionDurable)] = &ObjectMethods::setSubscriptionDurable;
+  methods_[space_.at(id::Server_RequestServerStateChange)] = &ObjectMethods::requestServerStateChange;
+  for (const auto refresh : {id::ConditionType_ConditionRefresh, id::ConditionType_ConditionRefresh2})
+    methods_[space_.at(refresh)] = &ObjectMethods::conditionRefresh;
+}
+
+std::optional<CallOutcome> ObjectMethods::call(space::NodeIndex method, const Inputs& inputs, Context& context) {
+  const auto own = methods_.find(method);
+  if (own == methods_.end()) return std::nullopt;
+  return (this->*own->second)(inputs, context);
+}
+
 /// The session's own subscription of this id: BadSubscriptionIdInvalid, BadUserAccessDenied when it is another's.
-Result<monitor::Subscription*> Server::ownSubscription(const Variant& id, Context& context) const {
+Result<monitor::Subscription*> ObjectMethods::ownSubscription(const Variant& id, Context& context) const {
   const std::uint32_t number = *id.get<std::uint32_t>();
-  if (auto* own = subscriptionOf(context, number)) return own;
-  for (const auto& [token, session] : sessions_)
-    if (session->subscriptions.contains(number))
-      return Error{status::BadUserAccessDenied, "the subscription belongs to another session", {}};
+  if (auto* own = subscriptions_.of(context, number)) return own;
+  if (core_.subscriptionOwners.contains(number))
+    return Error{status::BadUserAccessDenied, "the subscription belongs to another session", {}};
   return Error{status::BadSubscriptionIdInvalid, fmt::format("there is no subscription {}", number), {}};
 }
 
 /// Part 5, 9.1.
-CallOutcome Server::getMonitoredItems(const std::vector<Variant>& inputs, Context& context) {
+CallOutcome ObjectMethods::getMonitoredItems(const Inputs& inputs, Context& context) {
   auto subscription = ownSubscription(inputs[0], context);
   if (!subscription) return refused(subscription.error());
   std::vector<std::uint32_t> serverHandles, clientHandles;
@@ -37,7 +51,7 @@ CallOutcome Server::getMonitoredItems(const std::vector<Variant>& inputs, Contex
   return out;
 }
 
-CallOutcome Server::conditionRefresh(const std::vector<Variant>& inputs, Context& context) {
+CallOutcome ObjectMethods::conditionRefresh(const Inputs& inputs, Context& context) {
   auto subscription = ownSubscription(inputs[0], context);
   if (!subscription) return refused(subscription.error());
   std::optional<std::uint32_t> item;
@@ -51,17 +65,17 @@ CallOutcome Server::conditionRefresh(const std::vector<Variant>& inputs, Context
   }
   constexpr std::uint16_t kQuiet = 100;
   const auto tell = [&](const monitor::Event& event, bool isForAll) {
-    events_.raiseTo(**subscription, item, event, isForAll);
+    core_.events.raiseTo(**subscription, item, event, isForAll);
   };
   // Between both marks a client takes what it hears for how things stand, and not for news.
   tell(announcer_.make(id::RefreshStartEventType, kQuiet, "the conditions follow as they stand"), true);
-  for (const auto& event : alarms_.retained()) tell(event, false);
+  for (const auto& event : core_.alarms.retained()) tell(event, false);
   tell(announcer_.make(id::RefreshEndEventType, kQuiet, "these are the conditions"), true);
   return {};
 }
 
 /// Part 5, 9.2.
-CallOutcome Server::resendData(const std::vector<Variant>& inputs, Context& context) {
+CallOutcome ObjectMethods::resendData(const Inputs& inputs, Context& context) {
   auto subscription = ownSubscription(inputs[0], context);
   if (!subscription) return refused(subscription.error());
   (*subscription)->resendData(context.wallClock);
@@ -69,7 +83,7 @@ CallOutcome Server::resendData(const std::vector<Variant>& inputs, Context& cont
 }
 
 /// Part 5, 9.3; Part 4, 6.8.
-CallOutcome Server::setSubscriptionDurable(const std::vector<Variant>& inputs, Context& context) {
+CallOutcome ObjectMethods::setSubscriptionDurable(const Inputs& inputs, Context& context) {
   auto subscription = ownSubscription(inputs[0], context);
   if (!subscription) return refused(subscription.error());
   if (!(*subscription)->items().empty())
@@ -84,20 +98,23 @@ CallOutcome Server::setSubscriptionDurable(const std::vector<Variant>& inputs, C
 }
 
 /// Part 5, 9.4: for administrators. On an unsecured channel nobody can be sure of them.
-CallOutcome Server::requestServerStateChange(const std::vector<Variant>& inputs, Context& context) {
+CallOutcome ObjectMethods::requestServerStateChange(const Inputs& inputs, Context& context) {
   if (context.peer->security().mode != MessageSecurityMode::SignAndEncrypt)
     return refused(
         {status::BadSecurityModeInsufficient, "the server's state is changed over encrypted connections", {}});
   const bool isAdministrator = context.rights().hasRole(id::WellKnownRole_ConfigureAdmin) ||
                                context.rights().hasRole(id::WellKnownRole_SecurityAdmin);
-  if (!isAdministrator || !stateHandler_)
+  if (!isAdministrator || !core_.stateHandler)
     return refused({status::BadUserAccessDenied, "the server's state is changed by its administrators", {}});
   const auto state = static_cast<ServerState>(*inputs[0].get<std::int32_t>());
   if (state != ServerState::Shutdown && state != ServerState::Suspended && state != ServerState::Running)
     return refused({status::BadInvalidArgument, "the server can be running, suspended or shut down", {}});
-  state_ = state;
-  shutdownReason_ = *inputs[3].get<LocalizedText>();
-  stateHandler_(state, *inputs[2].get<std::uint32_t>());
+  const std::uint32_t seconds = *inputs[1].get<std::uint32_t>();
+  core_.shutdownReason = *inputs[3].get<LocalizedText>();
+  // A shutdown is announced first: clients see the seconds count (Part 5, 12.10).
+  core_.state = state;
+  core_.shutdownAt = state == ServerState::Shutdown ? clock_.now() + std::chrono::seconds(seconds) : Instant::max();
+  core_.stateHandler(state, seconds);
   return {};
 }
 

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/channel/server_channel.hpp"
+#include "core/ua/due_heap.hpp"
 #include "service/server/diagnostic_texts.hpp"
 
 #include <functional>
@@ -8,7 +9,13 @@
 
 namespace zunth::server {
 
-/// A client's open channel, as the services see it.
+/// Where a client came in, by what the server listens on and not by what the client says.
+struct Entrance {
+  ua::String url;                  // as it is offered
+  ua::String transportProfileUri;  // Part 7
+};
+
+/// A client's open channel, as the services see it. Everything on the server's thread.
 class Peer {
  public:
   virtual ~Peer() = default;
@@ -17,15 +24,26 @@ class Peer {
   virtual const channel::ChannelSecurity& security() const = 0;
   /// Whether the transport keeps secrets by itself, as TLS does.
   virtual bool isEncryptedBelow() const { return false; }
-  /// The URL that the client said hello to.
-  virtual const ua::String& endpointUrl() const = 0;
+  virtual const Entrance& entrance() const = 0;
   /// "127.0.0.1:51234", for logs.
   virtual std::string address() const = 0;
+  /// Octets that the client takes in one message; 0 for any number.
+  virtual std::size_t mostResponse() const { return 0; }
+  /// Octets that may be sent in one request, where the way in takes less than the server would; 0 for as many as that.
+  virtual std::size_t mostRequest() const { return 0; }
+  /// A session was activated on it: from now on it may send more.
+  virtual void activated() {}
+  /// Between both calls nothing more is read of what it sends: it has something under way that takes longer. Counted.
+  virtual void hold() {}
+  virtual void release() {}
+  /// The connection has ended: what is answered would be lost.
+  virtual bool isGone() const { return false; }
 };
 
 /// The one answer to one request; may be kept and given later. A client that has gone is no error.
 class Reply {
  public:
+  Reply() = default;
   Reply(std::weak_ptr<Peer> peer, std::uint32_t requestId, const ua::RequestHeader& header)
       : peer_(std::move(peer)),
         requestId_(requestId),
@@ -63,23 +81,36 @@ class Reply {
   /// The client's own number of the request; Cancel names it.
   std::uint32_t handle() const { return handle_; }
   /// False when the client's connection has ended: what is sent would be lost.
-  bool isDeliverable() const { return !peer_.expired(); }
+  bool isDeliverable() const {
+    const auto peer = peer_.lock();
+    return peer && !peer->isGone();
+  }
 
  private:
   std::weak_ptr<Peer> peer_;
-  std::uint32_t requestId_;
-  std::uint32_t handle_;
+  std::uint32_t requestId_ = 0;
+  std::uint32_t handle_ = 0;
   WantedDiagnostics wanted_;
   std::uint32_t limit_ = 0;
 };
 
 /// An answer that waits for others, as for a device's.
-class Outstanding {
+class Outstanding : public ua::Due, public std::enable_shared_from_this<Outstanding> {
  public:
-  virtual ~Outstanding() = default;
+  virtual ~Outstanding() {
+    if (heap_) heap_->remove(*this);
+  }
+  /// It is to be given up at that time; the heap outlives it.
+  void waitUntil(ua::Instant until, ua::DueHeap<Outstanding>& heap) {
+    heap_ = &heap;
+    heap.put(*this, until);
+  }
   /// Answers now, with `why` for what has no result yet. Results that come later are dropped.
   virtual void giveUp(const ua::Error& why) = 0;
   virtual std::uint32_t handle() const = 0;
+
+ private:
+  ua::DueHeap<Outstanding>* heap_ = nullptr;
 };
 
 /// Collects the results of a request's operations, some of which end later; the answer leaves with the last of them.

@@ -1,5 +1,6 @@
 #include "core/space/instances.hpp"
-#include "service/server/server.hpp"
+#include "core/space/node_set.hpp"
+#include "service/server/server_object.hpp"
 #include "service/server/structure_nodes.hpp"
 
 #include <algorithm>
@@ -10,43 +11,6 @@ using namespace ua;
 
 namespace {
 
-using Counters = SessionDiagnosticsDataType;
-
-/// The counter of a service in a session's diagnostics; null for services that have none.
-ServiceCounterDataType Counters::*counterOf(std::uint32_t requestId) {
-  switch (requestId) {
-    case ReadRequest::kBinaryId: return &Counters::readCount;
-    case HistoryReadRequest::kBinaryId: return &Counters::historyReadCount;
-    case WriteRequest::kBinaryId: return &Counters::writeCount;
-    case HistoryUpdateRequest::kBinaryId: return &Counters::historyUpdateCount;
-    case CallRequest::kBinaryId: return &Counters::callCount;
-    case CreateMonitoredItemsRequest::kBinaryId: return &Counters::createMonitoredItemsCount;
-    case ModifyMonitoredItemsRequest::kBinaryId: return &Counters::modifyMonitoredItemsCount;
-    case SetMonitoringModeRequest::kBinaryId: return &Counters::setMonitoringModeCount;
-    case SetTriggeringRequest::kBinaryId: return &Counters::setTriggeringCount;
-    case DeleteMonitoredItemsRequest::kBinaryId: return &Counters::deleteMonitoredItemsCount;
-    case CreateSubscriptionRequest::kBinaryId: return &Counters::createSubscriptionCount;
-    case ModifySubscriptionRequest::kBinaryId: return &Counters::modifySubscriptionCount;
-    case SetPublishingModeRequest::kBinaryId: return &Counters::setPublishingModeCount;
-    case PublishRequest::kBinaryId: return &Counters::publishCount;
-    case RepublishRequest::kBinaryId: return &Counters::republishCount;
-    case TransferSubscriptionsRequest::kBinaryId: return &Counters::transferSubscriptionsCount;
-    case DeleteSubscriptionsRequest::kBinaryId: return &Counters::deleteSubscriptionsCount;
-    case AddNodesRequest::kBinaryId: return &Counters::addNodesCount;
-    case AddReferencesRequest::kBinaryId: return &Counters::addReferencesCount;
-    case DeleteNodesRequest::kBinaryId: return &Counters::deleteNodesCount;
-    case DeleteReferencesRequest::kBinaryId: return &Counters::deleteReferencesCount;
-    case BrowseRequest::kBinaryId: return &Counters::browseCount;
-    case BrowseNextRequest::kBinaryId: return &Counters::browseNextCount;
-    case TranslateBrowsePathsToNodeIdsRequest::kBinaryId: return &Counters::translateBrowsePathsToNodeIdsCount;
-    case QueryFirstRequest::kBinaryId: return &Counters::queryFirstCount;
-    case QueryNextRequest::kBinaryId: return &Counters::queryNextCount;
-    case RegisterNodesRequest::kBinaryId: return &Counters::registerNodesCount;
-    case UnregisterNodesRequest::kBinaryId: return &Counters::unregisterNodesCount;
-    default: return nullptr;
-  }
-}
-
 template <class Structure>
 Variant objectsOf(const std::vector<Structure>& items) {
   return asValue(List<Structure>(items));
@@ -56,24 +20,12 @@ const Error kSwitchedOff{status::BadOutOfService, "diagnostics are switched off"
 
 }  // namespace
 
-void Server::count(Session* session, std::uint32_t requestId, StatusCode outcome) {
-  if (outcome.isBad()) ++summary_.rejectedRequestsCount;
-  if (!session) return;
-  auto add = [bad = outcome.isBad()](ServiceCounterDataType& counter) {
-    ++counter.totalCount;
-    counter.errorCount += bad;
-  };
-  add(session->diagnostics.totalRequestCount);
-  if (const auto counter = counterOf(requestId)) add(session->diagnostics.*counter);
-  if (outcome == status::BadUserAccessDenied) ++session->diagnostics.unauthorizedRequestCount;
-}
-
-ServerDiagnosticsSummaryDataType Server::diagnosticsSummary() const {
-  ServerDiagnosticsSummaryDataType out = summary_;
-  out.currentSessionCount = static_cast<std::uint32_t>(sessions_.size());
-  out.currentSubscriptionCount = static_cast<std::uint32_t>(subscriptionCount());
+ServerDiagnosticsSummaryDataType ServerObject::diagnosticsSummary() const {
+  ServerDiagnosticsSummaryDataType out = core_.summary;
+  out.currentSessionCount = static_cast<std::uint32_t>(core_.sessions.size());
+  out.currentSubscriptionCount = static_cast<std::uint32_t>(core_.subscriptionOwners.size());
   std::vector<double> intervals;
-  for (const auto& [token, session] : sessions_)
+  for (const auto& [token, session] : core_.sessions)
     for (const auto& [id, subscription] : session->subscriptions)
       intervals.push_back(subscription->settings().publishingInterval);
   std::ranges::sort(intervals);
@@ -82,7 +34,7 @@ ServerDiagnosticsSummaryDataType Server::diagnosticsSummary() const {
   return out;
 }
 
-SessionDiagnosticsDataType Server::diagnosticsOf(const Session& session) const {
+SessionDiagnosticsDataType ServerObject::diagnosticsOf(const Session& session) const {
   SessionDiagnosticsDataType out = session.diagnostics;
   out.sessionId = session.sessionId;
   out.sessionName = session.name;
@@ -93,27 +45,27 @@ SessionDiagnosticsDataType Server::diagnosticsOf(const Session& session) const {
   out.actualSessionTimeout = session.timeout;
   out.maxResponseMessageSize = session.maxResponseSize;
   out.currentSubscriptionsCount = static_cast<std::uint32_t>(session.subscriptions.size());
-  for (const auto& [id, subscription] : session.subscriptions)
-    out.currentMonitoredItemsCount += static_cast<std::uint32_t>(subscription->items().size());
+  out.currentMonitoredItemsCount = static_cast<std::uint32_t>(session.itemCount);
   out.currentPublishRequestsInQueue = static_cast<std::uint32_t>(session.publishes.size());
   return out;
 }
 
-SessionSecurityDiagnosticsDataType Server::securityOf(const Session& session) const {
+SessionSecurityDiagnosticsDataType ServerObject::securityOf(const Session& session) const {
   SessionSecurityDiagnosticsDataType out = session.security;
   out.sessionId = session.sessionId;
-  out.encoding = "UA Binary";
-  out.transportProtocol = "opc.tcp";
-  if (const auto peer = session.peer.lock()) {
-    out.securityMode = peer->security().mode;
-    out.securityPolicyUri = peer->security().policyUri;
-  }
+  const std::string_view transport = session.proof.entrance.transportProfileUri.view();
+  out.encoding = transport.ends_with("uajson") ? "UA JSON" : "UA Binary";
+  out.transportProtocol = transport.find("/https") != std::string_view::npos ? "opc.https"
+                          : transport.find("/wss") != std::string_view::npos ? "opc.wss"
+                                                                             : "opc.tcp";
+  out.securityMode = session.proof.mode;
+  out.securityPolicyUri = session.proof.policyUri;
   return out;
 }
 
-std::vector<SubscriptionDiagnosticsDataType> Server::subscriptionDiagnostics(const Session* ofOne) const {
+std::vector<SubscriptionDiagnosticsDataType> ServerObject::subscriptionDiagnostics(const Session* ofOne) const {
   std::vector<SubscriptionDiagnosticsDataType> out;
-  for (const auto& [token, session] : sessions_) {
+  for (const auto& [token, session] : core_.sessions) {
     if (ofOne && ofOne != session.get()) continue;
     for (const auto& [id, subscription] : session->subscriptions) {
       out.push_back(subscription->diagnostics());
@@ -121,14 +73,14 @@ std::vector<SubscriptionDiagnosticsDataType> Server::subscriptionDiagnostics(con
     }
   }
   if (!ofOne)
-    for (const auto& [id, orphan] : orphans_) out.push_back(orphan.subscription->diagnostics());
+    for (const auto& [id, orphan] : core_.orphans) out.push_back(orphan->subscription->diagnostics());
   std::ranges::sort(out, {}, &SubscriptionDiagnosticsDataType::subscriptionId);
   return out;
 }
 
-std::vector<SamplingIntervalDiagnosticsDataType> Server::samplingDiagnostics() const {
+std::vector<SamplingIntervalDiagnosticsDataType> ServerObject::samplingDiagnostics() const {
   std::map<double, SamplingIntervalDiagnosticsDataType> byInterval;
-  for (const auto& [token, session] : sessions_)
+  for (const auto& [token, session] : core_.sessions)
     for (const auto& [id, subscription] : session->subscriptions)
       for (const auto& [itemId, item] : subscription->items()) {
         if (item->takesEvents()) continue;
@@ -144,19 +96,19 @@ std::vector<SamplingIntervalDiagnosticsDataType> Server::samplingDiagnostics() c
 }
 
 /// The ServerDiagnostics object (Part 5, 6.3.3): everything is computed when it is read.
-void Server::fillDiagnostics() {
-  diagnosticsOn_ = settings_.diagnostics;
+void ServerObject::fillDiagnostics() {
+  core_.diagnosticsOn = settings_.diagnostics;
   auto live = [this](StandardId id, std::function<Variant()> compute) {
     const auto node = space_.at(id);
     if (node == space::kNoNode) return;
     space_.setSource(node, [this, compute = std::move(compute)] {
-      return diagnosticsOn_ ? DataValue(compute(), clock_.wallClock()) : DataValue(kSwitchedOff.code);
+      return core_.diagnosticsOn ? DataValue(compute(), clock_.wallClock()) : DataValue(kSwitchedOff.code);
     });
   };
   showStructure<ServerDiagnosticsSummaryDataType>(
       space_, space_.at(id::Server_ServerDiagnostics_ServerDiagnosticsSummary), clock_.wallClock,
       [this]() -> Result<ServerDiagnosticsSummaryDataType> {
-        if (!diagnosticsOn_) return kSwitchedOff;
+        if (!core_.diagnosticsOn) return kSwitchedOff;
         return diagnosticsSummary();
       });
   live(id::Server_ServerDiagnostics_SubscriptionDiagnosticsArray,
@@ -165,7 +117,7 @@ void Server::fillDiagnostics() {
        [this] { return objectsOf(samplingDiagnostics()); });
   live(id::Server_ServerDiagnostics_SessionsDiagnosticsSummary_SessionDiagnosticsArray, [this] {
     std::vector<SessionDiagnosticsDataType> all;
-    for (const auto& [token, session] : sessions_) all.push_back(diagnosticsOf(*session));
+    for (const auto& [token, session] : core_.sessions) all.push_back(diagnosticsOf(*session));
     return objectsOf(all);
   });
   // Part 5, 6.3.6: who is in, and how, is not for everyone.
@@ -174,31 +126,33 @@ void Server::fillDiagnostics() {
       space::administrators());
   live(id::Server_ServerDiagnostics_SessionsDiagnosticsSummary_SessionSecurityDiagnosticsArray, [this] {
     std::vector<SessionSecurityDiagnosticsDataType> all;
-    for (const auto& [token, session] : sessions_) all.push_back(securityOf(*session));
+    for (const auto& [token, session] : core_.sessions) all.push_back(securityOf(*session));
     return objectsOf(all);
   });
   const auto flag = space_.at(id::Server_ServerDiagnostics_EnabledFlag);
-  space_.setValue(flag, DataValue(Variant(diagnosticsOn_), startTime_));
+  space_.setValue(flag, DataValue(Variant(core_.diagnosticsOn), core_.startTime));
   space_.traits(flag).accessLevel = AccessLevelType::CurrentRead | AccessLevelType::CurrentWrite;
-  setWriteHandler(flag, [this, flag](Variant value, std::function<void(Error)> done) {
-    switchDiagnostics(*value.get<bool>());
-    space_.setValue(flag, DataValue(std::move(value), clock_.wallClock()));
-    done({status::Good, {}, {}});
-  });
 }
 
-void Server::switchDiagnostics(bool on) {
-  if (std::exchange(diagnosticsOn_, on) == on) return;
-  for (const auto& [token, session] : sessions_) {
-    if (on)
+bool ServerObject::write(space::NodeIndex node, const Variant& value) {
+  if (node != space_.at(id::Server_ServerDiagnostics_EnabledFlag)) return false;
+  switchDiagnostics(*value.get<bool>());
+  space_.setValue(node, DataValue(value, clock_.wallClock()));
+  return true;
+}
+
+void ServerObject::switchDiagnostics(bool on) {
+  if (std::exchange(core_.diagnosticsOn, on) == on) return;
+  for (const auto& [token, session] : core_.sessions) {
+    if (on && session->isActivated)
       showSession(*session);
-    else
+    else if (!on)
       hideSession(*session);
   }
 }
 
 /// A session's own object (Part 5, 6.3.5), whose NodeId is the session's id.
-void Server::showSession(const Session& session) {
+void ServerObject::showSession(const Session& session) {
   const auto summary = space_.at(id::Server_ServerDiagnostics_SessionsDiagnosticsSummary);
   space::NewNode node;
   node.nodeId = session.sessionId;
@@ -219,12 +173,25 @@ void Server::showSession(const Session& session) {
                        if (added) (*paths)[*added] = own;
                        return added ? *added : space::kNoNode;
                      });
-  // The session outlives its nodes: endSession() hides them first.
-  const Session* of = &session;
+  // Its nodes may be left when the session is not: each looks it up.
+  const auto look = [this, token = session.token]() -> const Session* {
+    const auto found = core_.sessions.find(token);
+    return found == core_.sessions.end() ? nullptr : found->second.get();
+  };
+  const Error gone{status::BadSessionClosed, {}, {}};
   showStructure<SessionDiagnosticsDataType>(space_, space_.child(*object, {0, "SessionDiagnostics"}), clock_.wallClock,
-                                            [this, of] { return diagnosticsOf(*of); });
+                                            [this, look, gone]() -> Result<SessionDiagnosticsDataType> {
+                                              const Session* of = look();
+                                              if (!of) return gone;
+                                              return diagnosticsOf(*of);
+                                            });
   showStructure<SessionSecurityDiagnosticsDataType>(space_, space_.child(*object, {0, "SessionSecurityDiagnostics"}),
-                                                    clock_.wallClock, [this, of] { return securityOf(*of); });
+                                                    clock_.wallClock,
+                                                    [this, look, gone]() -> Result<SessionSecurityDiagnosticsDataType> {
+                                                      const Session* of = look();
+                                                      if (!of) return gone;
+                                                      return securityOf(*of);
+                                                    });
   if (const auto security = space_.child(*object, {0, "SessionSecurityDiagnostics"}); security != space::kNoNode) {
     space_.setPermissions(security, space::administrators());
     for (const auto& reference : space_.references(security))
@@ -232,18 +199,27 @@ void Server::showSession(const Session& session) {
         space_.setPermissions(reference.target(), space::administrators());
   }
   if (const auto array = space_.child(*object, {0, "SubscriptionDiagnosticsArray"}); array != space::kNoNode)
-    space_.setSource(array,
-                     [this, of] { return DataValue(objectsOf(subscriptionDiagnostics(of)), clock_.wallClock()); });
+    space_.setSource(array, [this, look, gone] {
+      const Session* of = look();
+      return of ? DataValue(objectsOf(subscriptionDiagnostics(of)), clock_.wallClock()) : DataValue(gone.code);
+    });
 }
 
-void Server::hideSession(const Session& session) {
+void ServerObject::hideSession(const Session& session) {
   const auto object = space_.find(session.sessionId);
   if (object == space::kNoNode) return;
-  std::vector<space::NodeIndex> doomed{object};
+  // Its own nodes, and nothing else that somebody may have hung there.
+  const std::string own = "sessions/" + session.sessionId.guid().text();
+  space::NodeSet doomed;
+  doomed.add(object);
   for (std::size_t i = 0; i < doomed.size(); ++i)
-    for (const auto& reference : space_.references(doomed[i]))
-      if (reference.isForward() && space_.isSubtype(reference.type(), id::Aggregates))
-        doomed.push_back(reference.target());
+    for (const auto& reference : space_.references(doomed[i])) {
+      const auto& target = space_.nodeId(reference.target());
+      const bool isOwn = target.namespaceIndex() == 1 && target.type() == IdentifierType::String &&
+                         target.octets().view().starts_with(own);
+      if (isOwn && reference.isForward() && space_.isSubtype(reference.type(), id::Aggregates))
+        doomed.add(reference.target());
+    }
   for (const auto node : doomed) space_.remove(node);
 }
 

@@ -9,6 +9,16 @@ using namespace ua;
 namespace {
 
 constexpr auto kLapse = std::chrono::minutes(10);
+constexpr std::size_t kMostServers = 1'000, kMostTexts = 100, kLongestText = 4'096;
+
+bool isModest(const RegisteredServer& server, const List<String>& capabilities) {
+  const auto isShort = [](const String& text) { return text.size() <= kLongestText; };
+  return server.serverNames.size() <= kMostTexts && server.discoveryUrls.size() <= kMostTexts &&
+         capabilities.size() <= kMostTexts && isShort(server.serverUri) && isShort(server.productUri) &&
+         isShort(server.gatewayServerUri) && std::ranges::all_of(server.discoveryUrls, isShort) &&
+         std::ranges::all_of(capabilities, isShort) &&
+         std::ranges::all_of(server.serverNames, [&](const auto& name) { return isShort(name.text); });
+}
 
 }  // namespace
 
@@ -25,6 +35,11 @@ Result<void> ServerDirectory::enter(const RegisteredServer& server, const List<S
   }
   if (server.discoveryUrls.empty())
     return Error{status::BadDiscoveryUrlMissing, "the server doesn't say where it is to be found", {}};
+  if (!isModest(server, capabilities))
+    return Error{
+        status::BadInvalidArgument, "a registration has 100 texts of each kind at most, none of them long", {}};
+  if (entries_.size() >= kMostServers && !entries_.contains(uri))
+    return Error{status::BadResourceUnavailable, "the directory has as many servers as it may", {}};
   auto& entry = entries_[uri];
   if (entry.record == 0) entry.record = ++lastRecord_;
   entry.server = server;

@@ -13,8 +13,9 @@ class ServerDirectory {
  public:
   explicit ServerDirectory(ua::DateTime startedAt) : startedAt_(startedAt) {}
 
-  /// BadServerUriInvalid, BadServerNameMissing, BadDiscoveryUrlMissing, BadInvalidArgument (a client). A server that
-  /// says it is going offline is taken out.
+  /// BadServerUriInvalid, BadServerNameMissing, BadDiscoveryUrlMissing, BadInvalidArgument (a client, or more text than
+  /// a server needs), BadResourceUnavailable (1,000 servers are there). A server that says it is going offline is taken
+  /// out.
   ua::Result<void> enter(const ua::RegisteredServer& server, const ua::List<ua::String>& capabilities, ua::Instant now);
   void forgetOld(ua::Instant now);
 

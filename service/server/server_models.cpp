@@ -1,5 +1,5 @@
 #include "core/space/instances.hpp"
-#include "service/server/server.hpp"
+#include "service/server/server_object.hpp"
 #include "service/server/structure_nodes.hpp"
 
 #include <set>
@@ -69,8 +69,7 @@ NodeIndex optionalOf(space::Space& space, NodeIndex metadata, const char* name) 
 
 }  // namespace
 
-/// Each namespace has its NamespaceMetadata object (Part 5, 6.3.13), with what its model says of itself.
-void Server::showModels() {
+void ServerObject::showModels() {
   for (std::size_t i = 1; i < space_.namespaces().size(); ++i) {
     const auto ns = static_cast<std::uint16_t>(i);
     const NodeIndex metadata = metadataOf(space_, ns);

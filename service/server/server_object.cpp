@@ -1,4 +1,5 @@
-#include "service/server/server.hpp"
+#include "service/server/server_object.hpp"
+
 #include "service/server/structure_nodes.hpp"
 
 namespace zunth::server {
@@ -18,23 +19,26 @@ auto setterOf(space::Space& space, DateTime time) {
 
 }  // namespace
 
-ServerStatusDataType Server::serverStatus() const {
+ServerStatusDataType ServerObject::serverStatus() const {
   ServerStatusDataType out;
-  out.startTime = startTime_;
+  out.startTime = core_.startTime;
   out.currentTime = clock_.wallClock();
-  out.state = state_;
-  out.buildInfo = {"urn:zunth", "Zunth", "Zunth", "0.1.0", "1", startTime_};
-  out.shutdownReason = shutdownReason_;
+  out.state = core_.state;
+  out.buildInfo = {"urn:zunth", "Zunth", "Zunth", "0.1.0", "1", core_.startTime};
+  out.shutdownReason = core_.shutdownReason;
+  if (core_.shutdownAt != Instant::max()) {
+    const auto left = std::chrono::ceil<std::chrono::seconds>(core_.shutdownAt - clock_.now()).count();
+    out.secondsTillShutdown = static_cast<std::uint32_t>(std::max<std::int64_t>(left, 0));
+  }
   return out;
 }
 
-/// Gives the nodes of the Server object (Part 5, 6.3.1) their values, the live ones by computing them at each read.
-void Server::fillServerObject() {
+void ServerObject::fill() {
   auto live = [this](StandardId id, std::function<Variant()> compute) {
     if (const auto node = space_.at(id); node != space::kNoNode)
       space_.setSource(node, [this, compute = std::move(compute)] { return DataValue(compute(), clock_.wallClock()); });
   };
-  const auto set = setterOf(space_, startTime_);
+  const auto set = setterOf(space_, core_.startTime);
   live(id::Server_NamespaceArray, [this] { return Variant::array(space_.namespaces()); });
   set(id::Server_ServerArray, Variant::array({String(settings_.applicationUri)}));
   set(id::Server_UrisVersion, std::uint32_t{1});
@@ -57,17 +61,10 @@ void Server::fillServerObject() {
   fillDiagnostics();
   fillRoles();
   showModels();
-
-  serverMethods_[space_.at(id::Server_GetMonitoredItems)] = &Server::getMonitoredItems;
-  for (const auto refresh : {id::ConditionType_ConditionRefresh, id::ConditionType_ConditionRefresh2})
-    serverMethods_[space_.at(refresh)] = &Server::conditionRefresh;
-  serverMethods_[space_.at(id::Server_ResendData)] = &Server::resendData;
-  serverMethods_[space_.at(id::Server_SetSubscriptionDurable)] = &Server::setSubscriptionDurable;
-  serverMethods_[space_.at(id::Server_RequestServerStateChange)] = &Server::requestServerStateChange;
 }
 
-void Server::fillCapabilities() {
-  const auto set = setterOf(space_, startTime_);
+void ServerObject::fillCapabilities() {
+  const auto set = setterOf(space_, core_.startTime);
   const Limits& limits = settings_.limits;
   const DecodingLimits decoding;
   set(id::Server_ServerCapabilities_ServerProfileArray,
@@ -95,13 +92,14 @@ void Server::fillCapabilities() {
   const auto operations = space_.at(id::Server_ServerCapabilities_OperationLimits);
   for (const auto& reference : space_.references(operations))
     if (reference.isForward() && space_.nodeClass(reference.target()) == NodeClass::Variable)
-      space_.setValue(reference.target(), DataValue(Variant(limits.maxOperationsPerRequest), startTime_));
+      space_.setValue(reference.target(), DataValue(Variant(limits.maxOperationsPerRequest), core_.startTime));
   // No history yet: nothing is offered of it.
   const auto history = space_.at(id::HistoryServerCapabilities);
   for (const auto& reference : space_.references(history)) {
     if (!reference.isForward() || space_.nodeClass(reference.target()) != NodeClass::Variable) continue;
     const bool isSwitch = space_.builtInType(space_.traits(reference.target()).dataType) == BuiltInType::Boolean;
-    space_.setValue(reference.target(), DataValue(isSwitch ? Variant(false) : Variant(std::uint32_t{0}), startTime_));
+    space_.setValue(reference.target(),
+                    DataValue(isSwitch ? Variant(false) : Variant(std::uint32_t{0}), core_.startTime));
   }
 }
 

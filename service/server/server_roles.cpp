@@ -1,5 +1,5 @@
 #include "core/space/instances.hpp"
-#include "service/server/server.hpp"
+#include "service/server/server_object.hpp"
 #include "service/server/structure_nodes.hpp"
 
 namespace zunth::server {
@@ -24,6 +24,8 @@ space::NodeIndex addRoleObject(space::Space& space, const NodeId& role) {
   made.browseName = {1, String(role.octets().view().substr(std::string_view("roles/").size()))};
   auto node = space.add(std::move(made));
   if (!node) return space::kNoNode;
+  // As the standard's own roles: what its methods demand decides.
+  space.setPermissions(*node, space::standardPermissions());
   const auto type = space.at(id::RoleType);
   space.refer(space.at(id::Server_ServerCapabilities_RoleSet), id::HasComponent, *node);
   space.refer(*node, id::HasTypeDefinition, type);
@@ -43,8 +45,7 @@ space::NodeIndex addRoleObject(space::Space& space, const NodeId& role) {
 
 }  // namespace
 
-/// Shows the role rules below Server/ServerCapabilities/RoleSet (Part 18, 4.2), to administrators.
-void Server::fillRoles() {
+void ServerObject::fillRoles() {
   const auto roleSet = space_.at(id::Server_ServerCapabilities_RoleSet);
   if (roleSet == space::kNoNode) return;
   for (const auto& rule : settings_.roles)
@@ -74,13 +75,6 @@ void Server::fillRoles() {
     show("EndpointsExclude", Variant(all.endpointsExclude));
     show("CustomConfiguration", Variant(false));
   }
-}
-
-void Server::setRoles(std::vector<secure::RoleRule> rules) {
-  settings_.roles = std::move(rules);
-  fillRoles();
-  for (const auto& [token, session] : sessions_)
-    if (session->isActivated) grant(*session);
 }
 
 }  // namespace zunth::server

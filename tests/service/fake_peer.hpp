@@ -18,16 +18,26 @@ class FakePeer final : public server::Peer {
   }
   std::uint32_t channelId() const override { return channelId_; }
   const channel::ChannelSecurity& security() const override { return security_; }
-  const ua::String& endpointUrl() const override { return url_; }
-  std::string address() const override { return "test"; }
+  const server::Entrance& entrance() const override { return entrance_; }
+  std::string address() const override { return from + ":51234"; }
+  void hold() override { ++holds; }
+  void release() override { --holds; }
+  bool isGone() const override { return gone; }
+  bool isEncryptedBelow() const override { return tls; }
   /// As if the channel were secured so.
   void pretend(ua::MessageSecurityMode mode) { security_.mode = mode; }
+  /// As if it came in by another door.
+  void enterBy(server::Entrance entrance) { entrance_ = std::move(entrance); }
   std::deque<std::pair<std::uint32_t, ua::Bytes>> answers;
+  std::string from = "127.0.0.1";
+  int holds = 0;
+  bool gone = false, tls = false;
 
  private:
   std::uint32_t channelId_;
   channel::ChannelSecurity security_;
-  ua::String url_;
+  server::Entrance entrance_{"opc.tcp://127.0.0.1:4840",
+                             "http://opcfoundation.org/UA-Profile/Transport/uatcp-uasc-uabinary"};
 };
 
 /// A server with a clock that stands still until it is moved, and one client of it.

@@ -1,0 +1,127 @@
+#include "service/server/core.hpp"
+
+#include <fmt/format.h>
+
+namespace zunth::server {
+
+using namespace ua;
+
+namespace {
+
+using Counters = SessionDiagnosticsDataType;
+
+/// The counter of a service in a session's diagnostics; null for services that have none.
+ServiceCounterDataType Counters::*counterOf(std::uint32_t requestId) {
+  switch (requestId) {
+    case ReadRequest::kBinaryId: return &Counters::readCount;
+    case HistoryReadRequest::kBinaryId: return &Counters::historyReadCount;
+    case WriteRequest::kBinaryId: return &Counters::writeCount;
+    case HistoryUpdateRequest::kBinaryId: return &Counters::historyUpdateCount;
+    case CallRequest::kBinaryId: return &Counters::callCount;
+    case CreateMonitoredItemsRequest::kBinaryId: return &Counters::createMonitoredItemsCount;
+    case ModifyMonitoredItemsRequest::kBinaryId: return &Counters::modifyMonitoredItemsCount;
+    case SetMonitoringModeRequest::kBinaryId: return &Counters::setMonitoringModeCount;
+    case SetTriggeringRequest::kBinaryId: return &Counters::setTriggeringCount;
+    case DeleteMonitoredItemsRequest::kBinaryId: return &Counters::deleteMonitoredItemsCount;
+    case CreateSubscriptionRequest::kBinaryId: return &Counters::createSubscriptionCount;
+    case ModifySubscriptionRequest::kBinaryId: return &Counters::modifySubscriptionCount;
+    case SetPublishingModeRequest::kBinaryId: return &Counters::setPublishingModeCount;
+    case PublishRequest::kBinaryId: return &Counters::publishCount;
+    case RepublishRequest::kBinaryId: return &Counters::republishCount;
+    case TransferSubscriptionsRequest::kBinaryId: return &Counters::transferSubscriptionsCount;
+    case DeleteSubscriptionsRequest::kBinaryId: return &Counters::deleteSubscriptionsCount;
+    case AddNodesRequest::kBinaryId: return &Counters::addNodesCount;
+    case AddReferencesRequest::kBinaryId: return &Counters::addReferencesCount;
+    case DeleteNodesRequest::kBinaryId: return &Counters::deleteNodesCount;
+    case DeleteReferencesRequest::kBinaryId: return &Counters::deleteReferencesCount;
+    case BrowseRequest::kBinaryId: return &Counters::browseCount;
+    case BrowseNextRequest::kBinaryId: return &Counters::browseNextCount;
+    case TranslateBrowsePathsToNodeIdsRequest::kBinaryId: return &Counters::translateBrowsePathsToNodeIdsCount;
+    case QueryFirstRequest::kBinaryId: return &Counters::queryFirstCount;
+    case QueryNextRequest::kBinaryId: return &Counters::queryNextCount;
+    case RegisterNodesRequest::kBinaryId: return &Counters::registerNodesCount;
+    case UnregisterNodesRequest::kBinaryId: return &Counters::unregisterNodesCount;
+    default: return nullptr;
+  }
+}
+
+}  // namespace
+
+Clock Clock::real() {
+  return {[] { return std::chrono::steady_clock::now(); },
+          [] { return DateTime::from(std::chrono::system_clock::now()); }};
+}
+
+Core::Core(space::Space& s, Settings made, Clock c)
+    : space(s),
+      settings(std::move(made)),
+      clock(std::move(c)),
+      startTime(clock.wallClock()),
+      sampling(s),
+      events(s),
+      announcer(s, events, clock.wallClock, settings.auditing),
+      alarms(s, {clock.now, clock.wallClock, [this] { return announcer.newEventId(); },
+                 [this](const monitor::Event& event) { events.raise(event); }}),
+      directory(startTime),
+      turns(clock.now),
+      queued(settings.limits.maxQueued) {
+  space.setListener([this](space::NodeIndex node, const DataValue& value) {
+    sampling.valueChanged(node, value, clock.now(), clock.wallClock());
+    alarms.valueChanged(node);
+  });
+  space.setRemovalListener([this](space::NodeIndex node) { nodeRemoved(node); });
+}
+
+Core::~Core() {
+  space.setListener({});
+  space.setRemovalListener({});
+}
+
+void Core::nodeRemoved(space::NodeIndex node) {
+  alarms.nodeRemoved(node);
+  if (removalHandler && handlers.writes.contains(node)) removalHandler(node);
+  sampling.nodeRemoved(node, clock.wallClock());
+  events.nodeRemoved(node);
+  handlers.forget(node);
+}
+
+Result<void> Core::checkCount(std::size_t operations) const {
+  if (operations == 0) return Error{status::BadNothingToDo, "the request names nothing to do", {}};
+  if (operations > settings.limits.maxOperationsPerRequest)
+    return Error{status::BadTooManyOperations,
+                 fmt::format("{} operations in one request; {} are allowed", operations,
+                             settings.limits.maxOperationsPerRequest),
+                 "split the request; the server's OperationLimits say how"};
+  return {};
+}
+
+Room Core::roomFor(const Context& context) const {
+  std::size_t most = settings.limits.maxResponse;
+  if (context.session && context.session->maxResponseSize)
+    most = std::min<std::size_t>(most, context.session->maxResponseSize);
+  if (const auto taken = context.peer->mostResponse()) most = std::min(most, taken);
+  return Room(most);
+}
+
+void Core::keepOutstanding(const Context& context, const std::shared_ptr<Outstanding>& answer) {
+  auto& kept = context.session->outstanding;
+  // Those that were given are swept out when they are as many as the rest.
+  if (kept.size() >= 16 && kept.size() == kept.capacity())
+    std::erase_if(kept, [](const auto& waiting) { return waiting.expired(); });
+  kept.push_back(answer);
+  if (const auto until = context.giveUpAt(); until != Instant::max()) answer->waitUntil(until, answersDue);
+}
+
+void Core::count(Session* session, std::uint32_t requestType, StatusCode outcome) {
+  if (outcome.isBad()) ++summary.rejectedRequestsCount;
+  if (!session) return;
+  auto add = [bad = outcome.isBad()](ServiceCounterDataType& counter) {
+    ++counter.totalCount;
+    counter.errorCount += bad;
+  };
+  add(session->diagnostics.totalRequestCount);
+  if (const auto counter = counterOf(requestType)) add(session->diagnostics.*counter);
+  if (outcome == status::BadUserAccessDenied) ++session->diagnostics.unauthorizedRequestCount;
+}
+
+}  // namespace zunth::server

@@ -1,0 +1,109 @@
+#pragma once
+
+#include "core/alarm/alarms.hpp"
+#include "core/monitor/event_delivery.hpp"
+#include "core/monitor/sampling.hpp"
+#include "service/server/context.hpp"
+#include "service/server/handlers.hpp"
+#include "service/server/login_guard.hpp"
+#include "service/server/server_directory.hpp"
+#include "service/server/settings.hpp"
+#include "service/server/shares.hpp"
+
+#include <unordered_map>
+
+namespace zunth::server {
+
+/// What the services work on together: the address space, the sessions, what is due, and what everyone may take.
+/// Each service set is a class of its own over it.
+class Core {
+ public:
+  Core(space::Space& space, Settings settings, Clock clock);
+  ~Core();
+
+  space::Space& space;
+  Settings settings;
+  const Clock clock;
+  const ua::DateTime startTime;
+  monitor::Sampling sampling;
+  monitor::EventDelivery events;
+  Announcer announcer;
+  alarm::Alarms alarms;
+  ServerDirectory directory;
+  Handlers handlers;
+  Turns turns;
+  LoginGuard loginGuard;
+
+  /// Octets that wait in queues of all sessions.
+  ua::Allowance queued;
+  std::unordered_map<ua::NodeId, std::unique_ptr<Session>> sessions;  // by token
+  /// Subscriptions whose session has ended.
+  struct Orphan {
+    Orphan(std::size_t most, ua::Allowance* within) : queued(most, within) {}
+    ua::String applicationUri, userName, mechanism;  // whose it was
+    std::string shareOf;                             // on whose account it stands
+    ua::Allowance queued;                            // its own, as it belongs to no session
+    space::Rights rights;                            // as its session had them
+    std::unique_ptr<monitor::Subscription> subscription;
+  };
+  std::map<std::uint32_t, std::unique_ptr<Orphan>> orphans;
+  /// Whose a subscription is; null for an orphan.
+  std::unordered_map<std::uint32_t, Session*> subscriptionOwners;
+  Shares subscriptionsOfUsers, itemsOfUsers;
+
+  // What falls due
+  ua::DueHeap<Session> sessionsDue;
+  ua::DueHeap<monitor::Subscription> cyclesDue;
+  ua::DueHeap<Outstanding> answersDue;
+
+  // What the Server object shows
+  ua::ServerDiagnosticsSummaryDataType summary;  // its counters
+  bool diagnosticsOn = true;
+  ua::ServerState state = ua::ServerState::Running;
+  ua::Instant shutdownAt = ua::Instant::max();
+  ua::LocalizedText shutdownReason;
+  std::uint32_t lastSubscriptionId = 0, lastItemId = 0;
+  std::size_t itemCount = 0;   // monitored items of all subscriptions
+  std::size_t addedNodes = 0;  // by clients
+
+  /// Told of each variable with a write handler that clients delete, before it goes.
+  std::function<void(space::NodeIndex)> removalHandler;
+  /// Carries out RequestServerStateChange; without one the method is refused.
+  std::function<void(ua::ServerState, std::uint32_t secondsTillShutdown)> stateHandler;
+
+  ua::Duration sliceLength() const { return ua::milliseconds(settings.limits.slice); }
+  /// BadNothingToDo, BadTooManyOperations.
+  ua::Result<void> checkCount(std::size_t operations) const;
+  /// What a response to this request may hold.
+  Room roomFor(const Context& context) const;
+  /// Keeps an answer that waits, so that it ends with the client's patience, at its wish or with its session.
+  void keepOutstanding(const Context& context, const std::shared_ptr<Outstanding>& answer);
+  /// Counts a request that was served, in the diagnostics.
+  void count(Session* session, std::uint32_t requestType, ua::StatusCode outcome);
+  /// Counts and answers.
+  template <class Response>
+  void answer(const Context& context, ua::Result<Response> response) {
+    count(context.session, context.requestType, response.code());
+    if (response)
+      context.reply.send(std::move(*response), context.wallClock);
+    else
+      context.reply.fault(response.error(), context.wallClock);
+  }
+
+ private:
+  void nodeRemoved(space::NodeIndex node);
+};
+
+/// What each service set starts from.
+class Service {
+ protected:
+  explicit Service(Core& core)
+      : core_(core), space_(core.space), settings_(core.settings), clock_(core.clock), announcer_(core.announcer) {}
+  Core& core_;
+  space::Space& space_;
+  Settings& settings_;
+  const Clock& clock_;
+  Announcer& announcer_;
+};
+
+}  // namespace zunth::server

@@ -1,0 +1,36 @@
+#pragma once
+
+#include "service/server/core.hpp"
+
+namespace zunth::server {
+
+/// The Server object of namespace 0 (Part 5, 6.3): state, capabilities, diagnostics, roles and namespaces, kept true.
+class ServerObject : Service {
+ public:
+  explicit ServerObject(Core& core) : Service(core) {}
+
+  /// Gives its nodes their values, the live ones by computing them at each read.
+  void fill();
+  /// A session's own object (Part 5, 6.3.5), whose NodeId is the session's id.
+  void showSession(const Session& session);
+  void hideSession(const Session& session);
+  /// Shows the role rules below Server/ServerCapabilities/RoleSet (Part 18, 4.2), to administrators.
+  void fillRoles();
+  /// Each namespace has its NamespaceMetadata object (Part 5, 6.3.13), with what its model says of itself.
+  void showModels();
+  /// Takes a client's write to one of its own nodes; false when it is none of them.
+  bool write(space::NodeIndex node, const ua::Variant& value);
+
+ private:
+  void fillCapabilities();
+  void fillDiagnostics();
+  ua::ServerStatusDataType serverStatus() const;
+  ua::ServerDiagnosticsSummaryDataType diagnosticsSummary() const;
+  ua::SessionDiagnosticsDataType diagnosticsOf(const Session& session) const;
+  ua::SessionSecurityDiagnosticsDataType securityOf(const Session& session) const;
+  std::vector<ua::SubscriptionDiagnosticsDataType> subscriptionDiagnostics(const Session* ofOne) const;
+  std::vector<ua::SamplingIntervalDiagnosticsDataType> samplingDiagnostics() const;
+  void switchDiagnostics(bool on);
+};
+
+}  // namespace zunth::server
