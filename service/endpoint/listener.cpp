@@ -15,130 +15,25 @@
 namespace zunth::endpoint {
 
 using namespace ua;
-using server::Peer;
 using server::randomOctets;
 namespace asio = net::asio;
 
 /// A port that is listened on: for secure channels themselves, or for what comes over TLS.
 struct Listener::Door {
   net::Tcp::acceptor acceptor;
+  asio::steady_timer pause;
+  server::Entrance entrance;  // of secure channels
   std::unique_ptr<WebEndpoint> web;
 };
 
-/// One client's connection and its channel.
-class Connection final : public Peer,
-                         public channel::ServerChannel::Handler,
-                         public std::enable_shared_from_this<Connection> {
- public:
-  Connection(Listener& listener, std::shared_ptr<net::Link> link, bool isEncrypted,
-             const channel::ServerChannel::Options& options)
-      : listener_(listener),
-        link_(std::move(link)),
-        isEncrypted_(isEncrypted),
-        channel_(options, *this),
-        waitsPatiently_(options.reverseHello.has_value()),
-        opened_(now()) {}
+namespace {
 
-  void start() {
-    // The listener holds this; the link holds itself by its pending work.
-    link_->start({[weak = weak_from_this()](BytesView octets) {
-                    if (auto self = weak.lock()) self->received(octets);
-                  },
-                  [weak = weak_from_this()](const std::string&) {
-                    if (auto self = weak.lock()) self->drop();
-                  }});
-    flush();
-  }
-  /// Ends a channel whose certificate is trusted no longer.
-  void checkTrust() {
-    const auto& certificate = channel_.security().peerCertificate;
-    if (!channel_.isOpen() || certificate.empty()) return;
-    if (auto trusted = trust(certificate); !trusted) end(trusted.error());
-  }
-  /// Ends what is idle: no channel opened in time, or a token that ran out.
-  void tick() {
-    channel_.tick(now());
-    if (!waitsPatiently_ && !channel_.isOpen() && !channel_.isOver() && now() - opened_ > kTimeToOpen)
-      channel_.refuse({status::BadTimeout, "no secure channel was opened in time", {}});
-    flush();
-  }
-  void end(const Error& why) {
-    channel_.refuse(why);
-    flush();
-  }
-  bool isInUse() const { return channel_.isOpen() || channel_.isOver(); }
-  Instant openedAt() const { return opened_; }
+constexpr const char* kTcpProfile = "http://opcfoundation.org/UA-Profile/Transport/uatcp-uasc-uabinary";
 
-  // Peer
-  void respond(std::uint32_t requestId, Bytes message) override {
-    channel_.respond(requestId, std::move(message));
-    if (!inFeed_) flush();
-  }
-  std::uint32_t channelId() const override { return channel_.id(); }
-  const channel::ChannelSecurity& security() const override { return channel_.security(); }
-  bool isEncryptedBelow() const override { return isEncrypted_; }
-  const String& endpointUrl() const override { return channel_.endpointUrl(); }
-  std::string address() const override { return link_->peer(); }
+}  // namespace
 
-  // ServerChannel::Handler
-  void opened(const OpenSecureChannelRequest& request) override { listener_.server_.channelOpened(*this, request); }
-  Result<void> offload(std::function<void()> work, std::function<void()> done) override {
-    return listener_.offload(std::move(work), channel_.isOpen(), [weak = weak_from_this(), done = std::move(done)] {
-      const auto self = weak.lock();
-      if (!self) return;
-      self->inFeed_ = true;
-      done();
-      self->inFeed_ = false;
-      self->flush();
-      self->listener_.served();
-    });
-  }
-  void request(std::uint32_t requestId, BytesView body) override {
-    listener_.server_.handle(shared_from_this(), requestId, body);
-  }
-  Result<void> trust(const ByteString& chain) override {
-    const auto& trust = listener_.server_.settings().trust;
-    return trust ? trust(chain) : channel::ServerChannel::Handler::trust(chain);
-  }
-  void closed(const Error& why) override {
-    if (why.code.isBad()) spdlog::info("connection of {} refused: {}", link_->peer(), why.text());
-    listener_.server_.channelClosed(*this, why);
-  }
-
- private:
-  static constexpr auto kTimeToOpen = std::chrono::seconds(10);
-  static constexpr std::size_t kMostUnsent = 64u << 20;  // octets that a client may leave unread
-  static Instant now() { return std::chrono::steady_clock::now(); }
-
-  void received(BytesView octets) {
-    inFeed_ = true;
-    channel_.feed(octets, now(), DateTime::from(std::chrono::system_clock::now()));
-    inFeed_ = false;
-    flush();
-    listener_.served();
-  }
-  void flush() {
-    if (channel_.hasOutput()) link_->send(channel_.takeOutput());
-    if (channel_.isOver()) {
-      link_->finish();
-    } else if (link_->unsent() > kMostUnsent) {
-      spdlog::warn("connection of {} dropped: it reads too slowly", link_->peer());
-      link_->abandon();
-      drop();
-    }
-  }
-  void drop() { listener_.connections_.erase(shared_from_this()); }
-
-  Listener& listener_;
-  std::shared_ptr<net::Link> link_;
-  bool isEncrypted_;  // by TLS
-  channel::ServerChannel channel_;
-  bool waitsPatiently_;  // a client that the server came to says hello when it likes
-  Instant opened_;
-  bool inFeed_ = false;  // answers made meanwhile leave together
-};
-
-Listener::Listener(asio::io_context& loop, server::Server& server) : loop_(loop), server_(server), timer_(loop) {
+Listener::Listener(asio::io_context& loop, server::Server& server)
+    : loop_(loop), server_(server), guests_(server.settings().limits.maxConnections), timer_(loop) {
   schedule();
 }
 
@@ -164,7 +59,7 @@ Result<std::string> Listener::listen(const std::string& url) {
   if (std::ranges::any_of(doors_, isOpen)) return parsed->text();
   if (parsed->isOverTls() && !server_.settings().identities)
     return Error{status::BadConfigurationError, "TLS needs a certificate, and this server has none", {}};
-  auto door = std::make_unique<Door>(Door{net::Tcp::acceptor(loop_), {}});
+  auto door = std::make_unique<Door>(Door{net::Tcp::acceptor(loop_), asio::steady_timer(loop_), {}, {}});
   door->acceptor.open(endpoint.protocol(), error);
   if (!error) door->acceptor.set_option(net::Tcp::acceptor::reuse_address(true), error);
   if (!error) door->acceptor.bind(endpoint, error);
@@ -173,11 +68,14 @@ Result<std::string> Listener::listen(const std::string& url) {
     return Error{status::BadCommunicationError, fmt::format("can't listen on {}: {}", url, error.message()),
                  "stop the other program on this port, or change 'endpoint' in site.yaml"};
   parsed->port = door->acceptor.local_endpoint().port();
+  door->entrance = {String(parsed->text()), kTcpProfile};
   if (parsed->isOverTls())
     door->web = std::make_unique<WebEndpoint>(
-        loop_, server_,
-        WebEndpoint::Callbacks{[this](std::shared_ptr<net::Link> link) { connected(std::move(link), true); },
-                               [this] { served(); }, [this] { return ++lastChannelId_; }});
+        loop_, server_, guests_,
+        WebEndpoint::Callbacks{[this](std::shared_ptr<net::Link> link, const server::Entrance& entrance) {
+                                 connected(std::move(link), entrance);
+                               },
+                               [this] { served(); }, [this] { return ++lastChannelId_; }, [this] { queued(); }});
   accept(*door);
   doors_.push_back(std::move(door));
   return parsed->text();
@@ -187,35 +85,38 @@ void Listener::accept(Door& door) {
   door.acceptor.async_accept(
       [this, alive = alive_, &door](const boost::system::error_code& error, net::Tcp::socket socket) {
         if (!*alive || error == asio::error::operation_aborted) return;
-        if (!error && door.web && door.web->connectionCount() < kMostConnections)
+        if (error) {
+          // No descriptors, or no memory: somebody makes room, and nothing is tried for a moment.
+          spdlog::warn("a connection can't be accepted: {}", error.message());
+          guests_.makeRoom();
+          door.pause.expires_after(std::chrono::milliseconds(100));
+          door.pause.async_wait([this, alive, &door](const boost::system::error_code& cancelled) {
+            if (*alive && !cancelled) accept(door);
+          });
+          return;
+        }
+        if (door.web)
           door.web->accept(std::move(socket));
-        else if (!error && !door.web)
-          connected(std::make_shared<net::TcpLink>(std::move(socket)), false);
+        else
+          connected(std::make_shared<net::TcpLink>(std::move(socket)), door.entrance);
         accept(door);
       });
 }
 
-void Listener::connected(std::shared_ptr<net::Link> link, bool isEncrypted, std::optional<channel::ReverseHello> said) {
+void Listener::connected(std::shared_ptr<net::Link> link, const server::Entrance& entrance,
+                         std::optional<channel::ReverseHello> said) {
   channel::ServerChannel::Options options;
   options.limits.maxMessageSize = server_.settings().maxMessageSize;
   options.channelId = ++lastChannelId_;
   options.identities = server_.settings().identities;
   options.random = [](std::size_t size) { return randomOctets(size); };
   options.reverseHello = std::move(said);
-  auto connection = std::make_shared<Connection>(*this, std::move(link), isEncrypted, options);
-  connections_.insert(connection);
+  const bool isEncrypted = entrance.transportProfileUri.view() != kTcpProfile;
+  House& house = *this;
+  auto connection = std::make_shared<Connection>(house, std::move(link), isEncrypted, entrance, options);
+  const bool isLetIn = guests_.enter(connection);
   connection->start();
-  if (connections_.size() > kMostConnections) makeRoom(connection);
-}
-
-/// Who hasn't opened a channel yet gives way, the oldest first: a flood of half-open connections shuts nobody out.
-void Listener::makeRoom(const std::shared_ptr<Connection>& newest) {
-  std::shared_ptr<Connection> oldest;
-  for (const auto& connection : connections_)
-    if (connection != newest && !connection->isInUse() && (!oldest || connection->openedAt() < oldest->openedAt()))
-      oldest = connection;
-  (oldest ? oldest : newest)
-      ->end({status::BadTcpNotEnoughResources, "the server has as many connections as it may", {}});
+  if (!isLetIn) connection->end({status::BadTcpNotEnoughResources, "the server has as many connections as it may", {}});
 }
 
 Result<void> Listener::reach(const std::string& clientUrl) {
@@ -258,7 +159,9 @@ asio::awaitable<void> Listener::keepReaching(net::Url client) {
         auto link = std::make_shared<net::TcpLink>(std::move(socket));
         last = link;
         connected(
-            std::move(link), false,
+            std::move(link),
+            server::Entrance{settings.endpointUrls.empty() ? String() : String(settings.endpointUrls.front()),
+                             kTcpProfile},
             channel::ReverseHello{String(settings.applicationUri),
                                   settings.endpointUrls.empty() ? String() : String(settings.endpointUrls.front())});
       }
@@ -270,26 +173,51 @@ asio::awaitable<void> Listener::keepReaching(net::Url client) {
 }
 
 void Listener::trustChanged() {
-  for (const auto& connection : std::vector(connections_.begin(), connections_.end())) connection->checkTrust();
+  for (const auto& guest : guests_.all())
+    if (const auto connection = std::dynamic_pointer_cast<Connection>(guest)) connection->checkTrust();
 }
 
 void Listener::served() {
   if (server_.nextDue() < timerDue_) schedule();
 }
 
-Result<void> Listener::offload(std::function<void()> work, bool isOpen, std::function<void()> done) {
-  if (!isOpen && handshakesWaiting_ >= kMostHandshakes)
-    return Error{status::BadTcpServerTooBusy, "too many channels are being opened at once: try again in a second", {}};
-  ++handshakesWaiting_;
-  asio::post(handshakes_, [this, work = std::move(work), done = std::move(done)]() mutable {
-    work();
-    work = {};  // before `done`: what they share is then the loop's alone
-    --handshakesWaiting_;
-    asio::post(loop_, [alive = alive_, done = std::move(done)] {
-      if (*alive) done();
-    });
+/// Those who queue have their turns between everybody else's: a slice, then whatever else is there, then the next.
+void Listener::queued() {
+  if (std::exchange(isQueuePosted_, true)) return;
+  asio::post(loop_, [this, alive = alive_] {
+    if (!*alive) return;
+    isQueuePosted_ = false;
+    guests_.serveQueue(Slice([] { return std::chrono::steady_clock::now(); }, std::chrono::milliseconds(2)));
+    if (guests_.hasQueue()) queued();
   });
+}
+
+Result<void> Listener::offload(std::function<void()> work, bool isOpen, std::function<void()> done) {
+  {
+    const std::lock_guard lock(keyWorkGuard_);
+    if (!isOpen && handshakesWaiting_.size() >= kMostHandshakes)
+      return Error{
+          status::BadTcpServerTooBusy, "too many channels are being opened at once: try again in a second", {}};
+    (isOpen ? renewals_ : handshakesWaiting_).push_back({std::move(work), std::move(done)});
+  }
+  asio::post(handshakes_, [this] { workOnKeys(); });
   return {};
+}
+
+/// One piece of work, renewals first.
+void Listener::workOnKeys() {
+  KeyWork next;
+  {
+    const std::lock_guard lock(keyWorkGuard_);
+    auto& from = renewals_.empty() ? handshakesWaiting_ : renewals_;
+    next = std::move(from.front());
+    from.pop_front();
+  }
+  next.work();
+  next.work = {};  // before `done`: what they share is then the loop's alone
+  asio::post(loop_, [alive = alive_, done = std::move(next.done)] {
+    if (*alive) done();
+  });
 }
 
 void Listener::schedule() {
@@ -300,7 +228,11 @@ void Listener::schedule() {
     if (!*alive || error) return;
     timerDue_ = Instant::max();
     server_.tick();
-    for (const auto& connection : std::vector(connections_.begin(), connections_.end())) connection->tick();
+    const auto now = std::chrono::steady_clock::now();
+    if (now - guestsSeen_ > std::chrono::milliseconds(900)) {
+      guestsSeen_ = now;
+      guests_.tick();
+    }
     schedule();
   });
 }
@@ -311,8 +243,7 @@ void Listener::stop() {
     boost::system::error_code ignored;
     door->acceptor.close(ignored);
   }
-  for (const auto& connection : std::vector(connections_.begin(), connections_.end()))
-    connection->end({status::BadServerHalted, "the server is shutting down", {}});
+  for (const auto& guest : guests_.all()) guest->end({status::BadServerHalted, "the server is shutting down", {}});
 }
 
 }  // namespace zunth::endpoint

@@ -1,11 +1,11 @@
 #pragma once
 
+#include "service/endpoint/connection.hpp"
 #include "service/net/tcp_link.hpp"
 #include "service/net/url.hpp"
-#include "service/server/server.hpp"
 
-#include <atomic>
-#include <set>
+#include <deque>
+#include <mutex>
 
 #include <boost/asio/awaitable.hpp>
 #include <boost/asio/io_context.hpp>
@@ -14,12 +14,9 @@
 
 namespace zunth::endpoint {
 
-class Connection;
-class WebEndpoint;
-
 /// Listens on the endpoints, gives each connection a channel to the server, and keeps the server's time: runs tick()
 /// when something is due. Everything runs on the loop it is given.
-class Listener {
+class Listener final : House {
  public:
   Listener(net::asio::io_context& loop, server::Server& server);
   ~Listener();
@@ -33,35 +30,46 @@ class Listener {
   /// Closes every connection and stops listening.
   void stop();
   /// Work was done: samples, answers or time-outs may be due sooner than planned.
-  void served();
+  void served() override;
   /// Somebody may be trusted no longer: ends the connections of those.
   void trustChanged();
-  std::size_t connectionCount() const { return connections_.size(); }
+  std::size_t connectionCount() const { return guests_.size(); }
 
  private:
-  friend class Connection;
   struct Door;
   void accept(Door& door);
-  void connected(std::shared_ptr<net::Link> link, bool isEncrypted, std::optional<channel::ReverseHello> said = {});
-  void makeRoom(const std::shared_ptr<Connection>& newest);
+  void connected(std::shared_ptr<net::Link> link, const server::Entrance& entrance,
+                 std::optional<channel::ReverseHello> said = {});
   net::asio::awaitable<void> keepReaching(net::Url client);
   void schedule();
-  /// Work with keys has a thread of its own, and a queue of limited length: who opens channels by the hundred keeps
-  /// nobody waiting who has one. BadTcpServerTooBusy when it is full, unless the channel is open already.
-  ua::Result<void> offload(std::function<void()> work, bool isOpen, std::function<void()> done);
 
-  static constexpr std::size_t kMostConnections = 200;
-  static constexpr int kMostHandshakes = 64;  // that wait; each takes a millisecond or two
+  // House
+  server::Server& server() override { return server_; }
+  Guests& guests() override { return guests_; }
+  void queued() override;
+  /// Work with keys has a thread of its own, and queues of limited length: who opens channels by the hundred keeps
+  /// nobody waiting who has one, as renewals come first. BadTcpServerTooBusy when it is full, unless the channel is
+  /// open already.
+  ua::Result<void> offload(std::function<void()> work, bool isOpen, std::function<void()> done) override;
+  void workOnKeys();
+
+  static constexpr std::size_t kMostHandshakes = 64;  // that wait; each takes a millisecond or two
+  struct KeyWork {
+    std::function<void()> work, done;
+  };
   net::asio::io_context& loop_;
   server::Server& server_;
   std::vector<std::unique_ptr<Door>> doors_;
-  std::set<std::shared_ptr<Connection>> connections_;
+  Guests guests_;
   net::asio::steady_timer timer_;
   ua::Instant timerDue_ = ua::Instant::max();
+  ua::Instant guestsSeen_{};
+  bool isQueuePosted_ = false;
   std::uint32_t lastChannelId_ = 0;
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
-  std::atomic<int> handshakesWaiting_{0};
-  net::asio::thread_pool handshakes_{1};  // the last member: it ends before what its work uses
+  std::mutex keyWorkGuard_;
+  std::deque<KeyWork> renewals_, handshakesWaiting_;  // under keyWorkGuard_
+  net::asio::thread_pool handshakes_{1};              // the last member: it ends before what its work uses
 };
 
 }  // namespace zunth::endpoint

@@ -14,6 +14,7 @@
 namespace zunth::endpoint {
 
 using namespace ua;
+using server::Entrance;
 using server::Peer;
 using server::Reply;
 using server::Server;
@@ -24,7 +25,11 @@ namespace websocket = boost::beast::websocket;
 namespace {
 
 constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
-constexpr auto kTimeToAsk = std::chrono::seconds(60);  // from one request to the next
+constexpr auto kTimeToSpeak = std::chrono::seconds(10);  // until the handshake is through, and the first request there
+constexpr auto kTimeToAsk = std::chrono::seconds(60);    // from one request to the next
+constexpr std::size_t kMostPosted = 1u << 20;            // octets of a message over HTTPS
+constexpr std::size_t kQuickly = 32 * 1024;              // octets that are read or written as JSON within a turn
+constexpr std::size_t kMostChunk = 128 * 1024;           // octets of a WebSocket's message that is a chunk
 constexpr std::string_view kBinaryContent = "application/octet-stream", kJsonContent = "application/opcua+uajson";
 constexpr std::string_view kChannelProtocol = "opcua+uacp", kJsonProtocol = "opcua+uajson";
 
@@ -49,6 +54,15 @@ class Deadline {
   std::shared_ptr<bool> isThere_ = std::make_shared<bool>(true);
 };
 
+/// Pages of other servers have no business here; programs send no Origin (RFC 6454).
+bool isSameOrigin(const http::request<http::string_body>& request) {
+  const auto origin = request[http::field::origin];
+  if (origin.empty()) return true;
+  const auto host = request[http::field::host];
+  const auto scheme = origin.find("://");
+  return scheme != boost::beast::string_view::npos && origin.substr(scheme + 3) == host;
+}
+
 bool offers(const http::request<http::string_body>& request, std::string_view protocol) {
   const auto offered = request[http::field::sec_websocket_protocol];
   for (const auto token : http::token_list(offered))
@@ -58,166 +72,350 @@ bool offers(const http::request<http::string_body>& request, std::string_view pr
 
 }  // namespace
 
+/// A connection over TLS until it turns into something else.
+class WebEndpoint::Visit final : public Guest {
+ public:
+  explicit Visit(net::TlsStream& stream) : turn(stream.get_executor(), Instant::max()), stream_(&stream) {}
+  /// The stream is somebody else's now.
+  void leave() { stream_ = nullptr; }
+
+  Standing standing() const override { return isServed ? Standing::Channel : Standing::Knocking; }
+  Instant since() const override { return since_; }
+  void end(const Error&) override { giveWay(); }
+  void giveWay() override {
+    boost::system::error_code ignored;
+    if (stream_) stream_->next_layer().close(ignored);
+  }
+  void tick() override {}
+  void resume() override {
+    isQueued = false;
+    turn.cancel();
+  }
+
+  static Instant now() { return std::chrono::steady_clock::now(); }
+  bool isServed = false;  // it has asked something
+  bool isQueued = false;
+  Instant shakesSince{};
+  Spending spending;
+  asio::steady_timer turn;  // wakes who queues
+
+ private:
+  net::TlsStream* stream_;
+  Instant since_ = now();
+};
+
 /// A client without a secure channel: TLS alone protects what it says.
 class WebEndpoint::Caller : public Peer {
  public:
-  Caller(Server& server, std::string address) : server_(server), address_(std::move(address)) {
+  Caller(WebEndpoint& endpoint, std::string address, Entrance entrance)
+      : endpoint_(endpoint), address_(std::move(address)), entrance_(std::move(entrance)) {
     security_.policyUri = String(channel::kPolicyNone);
     security_.mode = MessageSecurityMode::None;
   }
   const channel::ChannelSecurity& security() const override { return security_; }
   bool isEncryptedBelow() const override { return true; }
-  const String& endpointUrl() const override { return url_; }
+  const Entrance& entrance() const override { return entrance_; }
   std::string address() const override { return address_; }
+  bool isGone() const override { return isGone_; }
 
  protected:
   /// Serves a message of either encoding; what is unreadable is answered as a service's failure.
-  void serve(const std::shared_ptr<Peer>& self, Result<Bytes> message) {
-    if (message) return server_.handle(self, 0, *message);
+  void serve(const std::shared_ptr<Peer>& self, const Result<Bytes>& message) {
+    if (message) return endpoint_.server_.handle(self, 0, *message);
     Reply(self, 0, RequestHeader{}).fault(message.error(), DateTime::from(std::chrono::system_clock::now()));
   }
   static BytesView bodyOf(const Bytes& message) { return BytesView(message).subspan(channel::kHeadroom); }
 
-  Server& server_;
+  WebEndpoint& endpoint_;
+  bool isGone_ = false;
 
  private:
   std::string address_;
+  Entrance entrance_;
   channel::ChannelSecurity security_;
-  String url_;
 };
 
-/// A WebSocket with JSON messages.
-class WebEndpoint::JsonCaller final : public Caller, public std::enable_shared_from_this<JsonCaller> {
+/// A WebSocket with JSON messages. One message is looked at after the other: while one is worked on, and while answers
+/// stay unread, no other is read.
+class WebEndpoint::JsonCaller final : public Caller, public Guest {
  public:
-  JsonCaller(Server& server, const std::shared_ptr<net::Link>& link, std::uint32_t channelId)
-      : Caller(server, link->peer()), link_(link), channelId_(channelId) {}
-  /// The link's callback keeps this alive as long as the connection lives.
-  void start(net::Link& link, std::function<void()> served) {
-    link.start({[self = shared_from_this(), served = std::move(served)](BytesView octets) {
-                  const std::string_view text(reinterpret_cast<const char*>(octets.data()), octets.size());
-                  self->serve(self, channel::messageFromJson(text));
-                  served();
-                },
-                [](const std::string&) {}});
+  JsonCaller(WebEndpoint& endpoint, std::shared_ptr<net::WebLink> link, Entrance entrance, std::uint32_t channelId)
+      : Caller(endpoint, link->peer(), std::move(entrance)), link_(std::move(link)), channelId_(channelId) {}
+  void start() {
+    const std::weak_ptr<JsonCaller> weak = self();
+    link_->start({[weak](BytesView octets) {
+                    if (auto self = weak.lock()) self->received(octets);
+                  },
+                  [weak](const std::string&) {
+                    if (auto self = weak.lock()) self->drop();
+                  },
+                  [weak] {
+                    if (auto self = weak.lock()) self->resume();
+                  }});
   }
+
+  // Peer
   void respond(std::uint32_t, Bytes message) override {
-    auto text = channel::messageToJson(bodyOf(message));
+    if (isGone_) return;
+    if (message.size() <= kQuickly) return send(channel::messageToJson(bodyOf(message)));
+    hold();
+    auto text = std::make_shared<Result<std::string>>(std::string());
+    endpoint_.convert([text, message = std::move(message)] { *text = channel::messageToJson(bodyOf(message)); },
+                      [self = self(), text] {
+                        self->send(std::move(*text));
+                        self->release();
+                      });
+  }
+  std::uint32_t channelId() const override { return channelId_; }
+  void activated() override { link_->setMostMessage(endpoint_.server_.settings().maxMessageSize); }
+  void hold() override { ++holds_; }
+  void release() override {
+    --holds_;
+    resume();
+  }
+
+  // Guest
+  Standing standing() const override {
+    return endpoint_.server_.hasSession(channelId_) ? Standing::Session : Standing::Channel;
+  }
+  Instant since() const override { return since_; }
+  void end(const Error&) override { link_->finish(); }
+  void giveWay() override {
+    link_->abandon();
+    drop();
+  }
+  void tick() override {}
+  void resume() override {
+    isQueued_ = false;
+    if (!isGone_ && !isBusy()) take();
+  }
+
+ private:
+  std::shared_ptr<JsonCaller> self() { return std::static_pointer_cast<JsonCaller>(Guest::shared_from_this()); }
+  bool isBusy() const { return holds_ > 0 || isQueued_ || link_->unsent() > net::Link::kHigh; }
+  void received(BytesView octets) {
+    waiting_.emplace(reinterpret_cast<const char*>(octets.data()), octets.size());
+    link_->setReading(false);
+    if (spending_.isMuch(Visit::now()) && !isQueued_) {
+      isQueued_ = true;
+      endpoint_.guests_.queue(self());
+      endpoint_.callbacks_.queued();
+    }
+    if (!isBusy()) take();
+  }
+  /// Looks at the message that waits, and has the next one read.
+  void take() {
+    if (!waiting_) return;
+    const std::string text = std::move(*waiting_);
+    waiting_.reset();
+    if (text.size() <= kQuickly) {
+      work(channel::messageFromJson(text));
+    } else {
+      hold();
+      auto message = std::make_shared<Result<Bytes>>(Bytes());
+      endpoint_.convert([message, text] { *message = channel::messageFromJson(text); },
+                        [self = self(), message] {
+                          self->work(*message);
+                          self->release();
+                        });
+    }
+    if (!isBusy()) link_->setReading(true);
+  }
+  void work(const Result<Bytes>& message) {
+    if (isGone_) return;
+    const Instant begun = Visit::now();
+    serve(self(), message);
+    spending_.spent(Visit::now() - begun, Visit::now());
+    endpoint_.callbacks_.served();
+  }
+  void send(Result<std::string> text) {
     if (!text) return spdlog::error("an answer can't be written as JSON: {}", text.error().text());
     const auto octets = std::as_bytes(std::span(*text));
     std::vector<Bytes> buffers;
     buffers.emplace_back(octets.begin(), octets.end());
-    if (const auto link = link_.lock()) link->send(std::move(buffers));
+    link_->send(std::move(buffers));
   }
-  std::uint32_t channelId() const override { return channelId_; }
+  void drop() {
+    isGone_ = true;
+    endpoint_.guests_.leave(self());
+  }
 
- private:
-  std::weak_ptr<net::Link> link_;
+  std::shared_ptr<net::WebLink> link_;
   std::uint32_t channelId_;
+  Instant since_ = Visit::now();
+  std::optional<std::string> waiting_;  // a message that has come
+  Spending spending_;
+  int holds_ = 0;
+  bool isQueued_ = false;
 };
 
 /// One message posted over HTTPS; wakes who waits for its answer.
 class WebEndpoint::HttpCaller final : public Caller, public std::enable_shared_from_this<HttpCaller> {
  public:
-  HttpCaller(Server& server, std::string address, asio::io_context& loop)
-      : Caller(server, std::move(address)), answered_(loop, Instant::max()) {}
+  HttpCaller(WebEndpoint& endpoint, std::string address, Entrance entrance)
+      : Caller(endpoint, std::move(address), std::move(entrance)), answered_(endpoint.loop_, Instant::max()) {}
 
-  void serve(bool isJson, std::string_view body) {
-    isJson_ = isJson;
-    const auto octets = std::as_bytes(std::span(body));
-    Caller::serve(shared_from_this(), isJson ? channel::messageFromJson(body) : Bytes(octets.begin(), octets.end()));
-  }
+  void serve(const Result<Bytes>& message) { Caller::serve(shared_from_this(), message); }
   void respond(std::uint32_t, Bytes message) override {
-    const BytesView body = bodyOf(message);
-    if (isJson_) {
-      auto text = channel::messageToJson(body);
-      if (text) answer_ = std::move(*text);
-    } else {
-      answer_.assign(reinterpret_cast<const char*>(body.data()), body.size());
-    }
-    isAnswered_ = true;
+    answer_ = std::move(message);
     answered_.cancel();
   }
   /// Sessions over HTTPS belong to no connection: a client may use one for each message.
   std::uint32_t channelId() const override { return 0; }
-  asio::awaitable<std::string> answer() {
-    while (!isAnswered_) co_await answered_.async_wait(kQuietly);
-    co_return std::move(answer_);
+  std::size_t mostRequest() const override { return kMostPosted; }
+  void drop() { isGone_ = true; }
+  /// The message, without what stands before it.
+  asio::awaitable<Bytes> answer() {
+    while (!answer_) co_await answered_.async_wait(kQuietly);
+    answer_->erase(answer_->begin(), answer_->begin() + channel::kHeadroom);
+    co_return std::move(*answer_);
   }
 
  private:
   asio::steady_timer answered_;
-  bool isJson_ = false, isAnswered_ = false;
-  std::string answer_;
+  std::optional<Bytes> answer_;
 };
 
-WebEndpoint::WebEndpoint(asio::io_context& loop, Server& server, Callbacks callbacks)
-    : loop_(loop), server_(server), callbacks_(std::move(callbacks)) {}
+WebEndpoint::WebEndpoint(asio::io_context& loop, Server& server, Guests& guests, Callbacks callbacks)
+    : loop_(loop), server_(server), guests_(guests), callbacks_(std::move(callbacks)) {}
+
+void WebEndpoint::convert(std::function<void()> work, std::function<void()> done) {
+  asio::post(conversions_, [this, alive = alive_, work = std::move(work), done = std::move(done)]() mutable {
+    work();
+    work = {};
+    asio::post(loop_, [alive, done = std::move(done)] {
+      if (*alive) done();
+    });
+  });
+}
+
+Entrance WebEndpoint::entrance(std::string_view transport, bool isWebSocket) const {
+  const std::string_view scheme = isWebSocket ? "opc.wss://" : "opc.https://";
+  for (const auto& url : server_.settings().endpointUrls)
+    if (url.starts_with(scheme))
+      return {String(url), String("http://opcfoundation.org/UA-Profile/Transport/" + std::string(transport))};
+  return {{}, String("http://opcfoundation.org/UA-Profile/Transport/" + std::string(transport))};
+}
 
 void WebEndpoint::accept(net::Tcp::socket socket) {
   if (const auto now = server_.settings().identities.main(); identity_ != now) {
     identity_ = now;
     tls_ = net::tlsServer(*identity_);
   }
-  ++*connections_;
-  asio::co_spawn(loop_, converse(std::move(socket)),
-                 [connections = connections_](const std::exception_ptr&) { --*connections; });
+  net::keepAlive(socket);
+  asio::co_spawn(loop_, converse(std::move(socket)), asio::detached);
+}
+
+/// Waits for its turn to shake hands, which is work with keys: few do at once, and who dawdles makes room.
+asio::awaitable<bool> WebEndpoint::shakeHands(net::TlsStream& stream, Visit& visit) {
+  if (auto [error] = co_await stream.next_layer().async_wait(net::Tcp::socket::wait_read, kQuietly); error)
+    co_return false;
+  asio::steady_timer pause(loop_);
+  while (shaking_.size() >= server_.settings().limits.maxTlsHandshakes) {
+    const auto oldest = std::ranges::min_element(shaking_, {}, [](const Visit* each) { return each->shakesSince; });
+    if (Visit::now() - (*oldest)->shakesSince > std::chrono::seconds(1)) (*oldest)->giveWay();
+    pause.expires_after(std::chrono::milliseconds(20));
+    co_await pause.async_wait(kQuietly);
+  }
+  visit.shakesSince = Visit::now();
+  shaking_.insert(&visit);
+  auto [error] = co_await stream.async_handshake(net::TlsStream::server, kQuietly);
+  shaking_.erase(&visit);
+  co_return !error;
 }
 
 asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket) {
+  const auto alive = alive_;
   const auto context = tls_;
   const std::string address = net::addressOf(socket);
-  const std::size_t mostOctets = server_.settings().maxMessageSize;
   net::TlsStream stream(std::move(socket), *context);
+  const auto visit = std::make_shared<Visit>(stream);
+  if (!guests_.enter(visit)) co_return;
+  // However it ends, it is no guest any more.
+  struct Leaving {
+    Guests& guests;
+    std::shared_ptr<Visit> visit;
+    std::shared_ptr<bool> alive;
+    ~Leaving() {
+      visit->leave();
+      if (*alive) guests.leave(visit);
+    }
+  };
+  auto leaving = std::make_unique<Leaving>(Leaving{guests_, visit, alive});
   boost::beast::flat_buffer buffer;
   auto deadline = std::make_unique<Deadline>(loop_, stream);
-  deadline->set(kTimeToAsk);
-  if (auto [error] = co_await stream.async_handshake(net::TlsStream::server, kQuietly); error) co_return;
+  deadline->set(kTimeToSpeak);
+  if (!co_await shakeHands(stream, *visit)) co_return;
   while (true) {
     http::request_parser<http::string_body> parser;
-    parser.body_limit(mostOctets);
-    deadline->set(kTimeToAsk);
+    parser.body_limit(kMostPosted);
+    deadline->set(visit->isServed ? kTimeToAsk : kTimeToSpeak);
     if (auto [error, size] = co_await http::async_read(stream, buffer, parser, kQuietly); error) co_return;
     deadline->lift();
+    visit->isServed = true;
     auto request = parser.release();
-
-    if (websocket::is_upgrade(request)) {
-      const bool isChannel = offers(request, kChannelProtocol);
-      const std::string_view protocol = isChannel ? kChannelProtocol : kJsonProtocol;
-      deadline.reset();
-      net::WebSocket webSocket(std::move(stream));
-      webSocket.set_option(websocket::stream_base::timeout::suggested(boost::beast::role_type::server));
-      if (isChannel || offers(request, kJsonProtocol))
-        webSocket.set_option(websocket::stream_base::decorator([protocol](websocket::response_type& response) {
-          response.set(http::field::sec_websocket_protocol, std::string(protocol));
-        }));
-      if (auto [error] = co_await webSocket.async_accept(request, kQuietly); error) co_return;
-      auto link = std::make_shared<net::WebLink>(
-          std::move(webSocket), context, isChannel ? net::WebLink::Kind::Octets : net::WebLink::Kind::Text, mostOctets);
-      if (isChannel)
-        callbacks_.channel(std::move(link));
-      else
-        std::make_shared<JsonCaller>(server_, link, callbacks_.nextChannelId())->start(*link, callbacks_.served);
-      co_return;
-    }
-
     http::response<http::string_body> response;
     response.version(request.version());
     response.keep_alive(request.keep_alive());
+    const auto refuse = [&](http::status status, std::string words) {
+      response.result(status);
+      response.body() = std::move(words);
+    };
+
+    const bool isUpgrade = websocket::is_upgrade(request);
+    const bool isChannel = isUpgrade && offers(request, kChannelProtocol);
     const auto type = request[http::field::content_type];
     const bool isJson = type.starts_with("application/opcua+uajson") || type.starts_with("application/json");
-    if (request.method() != http::verb::post) {
-      response.result(http::status::method_not_allowed);
+    if (!isSameOrigin(request)) {
+      refuse(http::status::forbidden, "pages of other servers may not speak here\n");
+    } else if (isUpgrade && !isChannel && !offers(request, kJsonProtocol)) {
+      refuse(http::status::bad_request, fmt::format("offer {} or {}\n", kChannelProtocol, kJsonProtocol));
+    } else if (isUpgrade) {
+      deadline.reset();
+      leaving.reset();
+      co_await upgrade(std::move(stream), context, request, isChannel);
+      co_return;
+    } else if (request.method() != http::verb::post) {
+      refuse(http::status::method_not_allowed, "post a message of OPC UA here\n");
       response.set(http::field::allow, "POST");
-      response.body() = "post a message of OPC UA here\n";
     } else if (!isJson && !type.starts_with(kBinaryContent.data())) {
-      response.result(http::status::unsupported_media_type);
-      response.body() = fmt::format("write messages as {} or {}\n", kBinaryContent, kJsonContent);
+      refuse(http::status::unsupported_media_type,
+             fmt::format("write messages as {} or {}\n", kBinaryContent, kJsonContent));
     } else {
-      auto caller = std::make_shared<HttpCaller>(server_, address, loop_);
-      caller->serve(isJson, request.body());
+      if (visit->spending.isMuch(Visit::now())) {
+        visit->isQueued = true;
+        guests_.queue(visit);
+        callbacks_.queued();
+        while (visit->isQueued) co_await visit->turn.async_wait(kQuietly);
+      }
+      auto caller =
+          std::make_shared<HttpCaller>(*this, address, entrance(isJson ? "https-uajson" : "https-uabinary", false));
+      Result<Bytes> message = Bytes();
+      if (!isJson) {
+        const auto octets = std::as_bytes(std::span(request.body()));
+        message = Bytes(octets.begin(), octets.end());
+      } else if (request.body().size() <= kQuickly) {
+        message = channel::messageFromJson(request.body());
+      } else {
+        co_await away([&] { message = channel::messageFromJson(request.body()); });
+      }
+      const Instant begun = Visit::now();
+      caller->serve(message);
+      visit->spending.spent(Visit::now() - begun, Visit::now());
       callbacks_.served();
       response.set(http::field::content_type, std::string(isJson ? kJsonContent : kBinaryContent));
-      response.body() = co_await caller->answer();
+      Bytes answer = co_await caller->answer();
+      caller->drop();
+      if (!isJson) {
+        response.body().assign(reinterpret_cast<const char*>(answer.data()), answer.size());
+      } else {
+        Result<std::string> text = std::string();
+        if (answer.size() <= kQuickly)
+          text = channel::messageToJson(answer);
+        else
+          co_await away([&] { text = channel::messageToJson(answer); });
+        if (text) response.body() = std::move(*text);
+      }
     }
     response.prepare_payload();
     deadline->set(kTimeToAsk);
@@ -227,6 +425,32 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket) {
       co_return;
     }
   }
+}
+
+asio::awaitable<void> WebEndpoint::away(std::function<void()> work) {
+  co_await asio::co_spawn(
+      conversions_, [&work]() -> asio::awaitable<void> { co_return work(); }, asio::use_awaitable);
+}
+
+asio::awaitable<void> WebEndpoint::upgrade(net::TlsStream stream, std::shared_ptr<net::TlsContext> context,
+                                           const http::request<http::string_body>& request, bool isChannel) {
+  const std::string_view protocol = isChannel ? kChannelProtocol : kJsonProtocol;
+  net::WebSocket webSocket(std::move(stream));
+  webSocket.set_option(websocket::stream_base::timeout::suggested(boost::beast::role_type::server));
+  webSocket.set_option(websocket::stream_base::decorator([protocol](websocket::response_type& response) {
+    response.set(http::field::sec_websocket_protocol, std::string(protocol));
+  }));
+  if (auto [error] = co_await webSocket.async_accept(request, kQuietly); error) co_return;
+  auto link = std::make_shared<net::WebLink>(
+      std::move(webSocket), context, isChannel ? net::WebLink::Kind::Octets : net::WebLink::Kind::Text,
+      isChannel ? kMostChunk : server_.settings().limits.maxRequestBeforeActivation);
+  if (isChannel) {
+    callbacks_.channel(std::move(link), entrance("wss-uasc-uabinary", true));
+    co_return;
+  }
+  auto caller =
+      std::make_shared<JsonCaller>(*this, std::move(link), entrance("wss-uajson", true), callbacks_.nextChannelId());
+  if (guests_.enter(caller)) caller->start();
 }
 
 }  // namespace zunth::endpoint

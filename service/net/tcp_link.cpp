@@ -1,6 +1,7 @@
 #include "service/net/tcp_link.hpp"
 
 #include <boost/asio/write.hpp>
+#include <netinet/tcp.h>
 
 namespace zunth::net {
 
@@ -16,22 +17,44 @@ std::string addressOf(const Tcp::socket& socket) {
   return error ? std::string() : remote.address().to_string() + ":" + std::to_string(remote.port());
 }
 
+void keepAlive(Tcp::socket& socket) {
+  boost::system::error_code ignored;
+  socket.set_option(asio::socket_base::keep_alive(true), ignored);
+  const auto set = [&](int option, int value) {
+    setsockopt(socket.native_handle(), IPPROTO_TCP, option, &value, sizeof value);
+  };
+  set(TCP_KEEPIDLE, 30);   // s
+  set(TCP_KEEPINTVL, 10);  // s
+  set(TCP_KEEPCNT, 4);
+  set(TCP_USER_TIMEOUT, 90'000);  // ms that what was sent may stay unacknowledged
+}
+
 void TcpLink::start(Callbacks callbacks) {
   callbacks_ = std::move(callbacks);
   boost::system::error_code ignored;
   socket_.set_option(Tcp::no_delay(true), ignored);
+  keepAlive(socket_);
   peer_ = addressOf(socket_);
   input_.resize(kInputSize);
   read();
 }
 
+void TcpLink::setReading(bool on) {
+  wantsMore_ = on;
+  read();
+}
+
 void TcpLink::read() {
+  if (isReading_ || !wantsMore_ || !socket_.is_open()) return;
+  isReading_ = true;
   socket_.async_read_some(asio::buffer(input_.data(), input_.size()),
                           [self = self()](const boost::system::error_code& error, std::size_t size) {
                             if (error == asio::error::eof) return self->end({});
                             if (error) return self->end(error.message());
                             if (self->callbacks_.received) self->callbacks_.received({self->input_.data(), size});
-                            if (self->socket_.is_open()) self->read();
+                            // What it was given is its callback's until then.
+                            self->isReading_ = false;
+                            self->read();
                           });
 }
 
@@ -41,6 +64,7 @@ void TcpLink::send(std::vector<ua::Bytes> buffers) {
     unsent_ += buffer.size();
     queue_.push_back(std::move(buffer));
   }
+  isHigh_ |= unsent_ > kHigh;
   if (writing_.empty()) write();
 }
 
@@ -62,6 +86,8 @@ void TcpLink::write() {
     self->writing_.clear();
     if (error) return self->end(error.message());
     self->write();
+    if (self->unsent_ < kLow && std::exchange(self->isHigh_, false) && self->callbacks_.drained)
+      self->callbacks_.drained();
   });
 }
 

@@ -14,12 +14,16 @@ using Tcp = asio::ip::tcp;
 /// "127.0.0.1:51234"; empty when the connection has ended already.
 std::string addressOf(const Tcp::socket& socket);
 
+/// Finds out within a minute or two that the other side has vanished without a word.
+void keepAlive(Tcp::socket& socket);
+
 /// A TCP socket; what is to be sent leaves in one gathered write.
 class TcpLink final : public Link {
  public:
   explicit TcpLink(Tcp::socket socket) : socket_(std::move(socket)) {}
 
   void start(Callbacks callbacks) override;
+  void setReading(bool on) override;
   void send(std::vector<ua::Bytes> buffers) override;
   void finish() override;
   void abandon() override;
@@ -40,6 +44,7 @@ class TcpLink final : public Link {
   std::vector<ua::Bytes> writing_;
   std::size_t unsent_ = 0;
   bool finishing_ = false;
+  bool wantsMore_ = true, isReading_ = false, isHigh_ = false;
 };
 
 }  // namespace zunth::net

@@ -18,17 +18,29 @@ void WebLink::start(Callbacks callbacks) {
   callbacks_ = std::move(callbacks);
   boost::system::error_code ignored;
   beast::get_lowest_layer(socket_).set_option(Tcp::no_delay(true), ignored);
+  keepAlive(beast::get_lowest_layer(socket_));
+  read();
+}
+
+void WebLink::setReading(bool on) {
+  wantsMore_ = on;
   read();
 }
 
 void WebLink::read() {
+  if (isReading_ || !wantsMore_ || !open_) return;
+  isReading_ = true;
   socket_.async_read(input_, [self = self()](const boost::system::error_code& error, std::size_t) {
     if (error == beast::websocket::error::closed || error == asio::error::eof) return self->end({});
     if (error) return self->end(error.message());
     const auto data = self->input_.data();
     if (self->callbacks_.received) self->callbacks_.received({static_cast<const std::byte*>(data.data()), data.size()});
+    // A large message's memory is not kept for small ones.
+    constexpr std::size_t kMostKept = 256 * 1024;
     self->input_.consume(self->input_.size());
-    if (self->open_) self->read();
+    if (self->input_.capacity() > kMostKept) self->input_ = beast::flat_buffer();
+    self->isReading_ = false;
+    self->read();
   });
 }
 
@@ -39,6 +51,7 @@ void WebLink::send(std::vector<ua::Bytes> buffers) {
     unsent_ += buffer.size();
     queue_.push_back(std::move(buffer));
   }
+  isHigh_ |= unsent_ > kHigh;
   if (isIdle) write();
 }
 
@@ -55,6 +68,8 @@ void WebLink::write() {
                         self->unsent_ -= self->queue_.front().size();
                         self->queue_.pop_front();
                         self->write();
+                        if (self->unsent_ < kLow && std::exchange(self->isHigh_, false) && self->callbacks_.drained)
+                          self->callbacks_.drained();
                       });
 }
 

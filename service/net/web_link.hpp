@@ -21,7 +21,10 @@ class WebLink final : public Link {
   /// `context` is what the socket's TLS was made with. Messages larger than `mostOctets` end the connection.
   WebLink(WebSocket socket, std::shared_ptr<TlsContext> context, Kind kind, std::size_t mostOctets);
 
+  /// Larger ones end the connection from now on.
+  void setMostMessage(std::size_t octets) { socket_.read_message_max(octets); }
   void start(Callbacks callbacks) override;
+  void setReading(bool on) override;
   void send(std::vector<ua::Bytes> buffers) override;
   void finish() override;
   void abandon() override;
@@ -42,6 +45,7 @@ class WebLink final : public Link {
   std::deque<ua::Bytes> queue_;  // the first is being written
   std::size_t unsent_ = 0;
   bool finishing_ = false, open_ = true;
+  bool wantsMore_ = true, isReading_ = false, isHigh_ = false;
 };
 
 }  // namespace zunth::net
