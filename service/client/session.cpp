@@ -401,12 +401,25 @@ Awaitable<Result<std::vector<BrowseResult>>> Session::browse(std::vector<BrowseD
     BrowseRequest request;
     const std::size_t to = std::min(what.size(), from + kPerRequest);
     for (std::size_t i = from; i < to; ++i) request.nodesToBrowse.push_back(std::move(what[i]));
+    const auto asked = request.nodesToBrowse;
     auto response = co_await this->request(std::move(request));
     if (!response) co_return response.error();
     if (response->results.size() != to - from)
       co_return Error{status::BadUnknownResponse, "the server gave a different number of results than asked for", {}};
-    for (auto& result : response->results) {
-      while (!result.continuationPoint.empty()) {
+    constexpr int kMostPages = 100'000;  // a server that never comes to an end is at fault
+    for (std::size_t i = 0; i < response->results.size(); ++i) {
+      auto& result = response->results[i];
+      if (result.statusCode == status::BadNoContinuationPoints && response->results.size() > 1) {
+        // The server can't keep the rest of so many at once: this one alone, then.
+        BrowseRequest again;
+        again.nodesToBrowse.push_back(asked[i]);
+        auto alone = co_await this->request(std::move(again));
+        if (!alone) co_return alone.error();
+        if (alone->results.size() == 1) result = std::move(alone->results[0]);
+      }
+      for (int page = 0; !result.continuationPoint.empty(); ++page) {
+        if (page == kMostPages)
+          co_return Error{status::BadUnknownResponse, "the server's browse goes on for ever", {}};
         BrowseNextRequest next;
         next.continuationPoints.push_back(result.continuationPoint);
         auto more = co_await this->request(std::move(next));

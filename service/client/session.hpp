@@ -1,6 +1,7 @@
 #pragma once
 
 #include "service/client/connection.hpp"
+#include "service/client/parts.hpp"
 
 #include <set>
 
@@ -45,12 +46,14 @@ class Session : public std::enable_shared_from_this<Session> {
   Awaitable<ua::Result<typename Request::Response>> request(Request request) {
     return this->request(std::move(request), options_.timeout);
   }
+  /// What has more operations than the server takes at once is asked for in parts, one after the other; diagnostics
+  /// of operations are kept only where one part is enough.
   template <class Request>
   Awaitable<ua::Result<typename Request::Response>> request(Request request, ua::Duration timeout) {
-    const auto self = shared_from_this();
-    if (auto ready = co_await isReady(); !ready) co_return ready.error();
-    request.requestHeader.authenticationToken = token_;
-    co_return co_await connection_->request(std::move(request), timeout);
+    if constexpr (Parts<Request>::exist) {
+      if (Parts<Request>::operations(request).size() > 1) co_return co_await inParts(std::move(request), timeout);
+    }
+    co_return co_await requestOnce(std::move(request), timeout);
   }
 
   // Attributes and methods
@@ -97,6 +100,39 @@ class Session : public std::enable_shared_from_this<Session> {
 
  private:
   friend class Subscription;
+  template <class Request>
+  Awaitable<ua::Result<typename Request::Response>> requestOnce(Request request, ua::Duration timeout) {
+    const auto self = shared_from_this();
+    if (auto ready = co_await isReady(); !ready) co_return ready.error();
+    request.requestHeader.authenticationToken = token_;
+    co_return co_await connection_->request(std::move(request), timeout);
+  }
+  template <class Request>
+  Awaitable<ua::Result<typename Request::Response>> inParts(Request whole, ua::Duration timeout) {
+    using P = Parts<Request>;
+    auto all = std::move(P::operations(whole));
+    P::operations(whole) = {};
+    typename Request::Response out;
+    std::size_t done = 0;
+    std::size_t most = mostAtOnce_;
+    while (done < all.size()) {
+      const std::size_t count = std::min(all.size() - done, most);
+      Request part = whole;
+      for (std::size_t i = 0; i < count; ++i) P::operations(part).push_back(all[done + i]);
+      auto answer = co_await requestOnce(std::move(part), timeout);
+      if (!answer && count > 1 && (isTooMuch(answer.code()) || isTooMuchToTell<Request>(answer.code()))) {
+        most = (count + 1) / 2;
+        if (answer.code() == ua::status::BadTooManyOperations) mostAtOnce_ = most;
+        continue;
+      }
+      if (!answer) co_return answer.error();
+      if (count == all.size()) co_return std::move(*answer);
+      if (done == 0) out.responseHeader = answer->responseHeader;
+      for (auto& result : P::results(*answer)) P::results(out).push_back(std::move(result));
+      done += count;
+    }
+    co_return std::move(out);
+  }
   Session(std::string url, Options options, asio::any_io_executor executor);
   Awaitable<ua::Result<void>> connect();
   Awaitable<ua::Result<ChannelSecurityChoice>> chooseSecurity();
@@ -108,6 +144,7 @@ class Session : public std::enable_shared_from_this<Session> {
   Awaitable<ua::Result<void>> isReady();
   Awaitable<void> pause(ua::Duration time);
 
+  std::size_t mostAtOnce_ = kUsualPart;  // operations, as far as the server has said
   std::string url_;
   Options options_;
   asio::any_io_executor executor_;

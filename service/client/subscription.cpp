@@ -92,7 +92,7 @@ Awaitable<Result<List<MonitoredItemCreateResult>>> Subscription::add(std::vector
                                                                      TimestampsToReturn timestamps) {
   const auto self = shared_from_this();
   List<MonitoredItemCreateResult> results;
-  constexpr std::size_t kPerRequest = 10'000;
+  constexpr std::size_t kPerRequest = kUsualPart;
   for (std::size_t from = 0; from < items.size(); from += kPerRequest) {
     CreateMonitoredItemsRequest request;
     request.subscriptionId = id_;
