@@ -55,7 +55,7 @@ class Sink final : public server::Peer {
   void respond(std::uint32_t, Bytes message) override { last = std::move(message); }
   std::uint32_t channelId() const override { return 1; }
   const channel::ChannelSecurity& security() const override { return security_; }
-  const String& endpointUrl() const override { return url_; }
+  const server::Entrance& entrance() const override { return entrance_; }
   std::string address() const override { return "bench"; }
   template <class Response>
   Response answer() const {
@@ -67,7 +67,7 @@ class Sink final : public server::Peer {
 
  private:
   channel::ChannelSecurity security_;
-  String url_;
+  server::Entrance entrance_;
 };
 
 template <class Request>

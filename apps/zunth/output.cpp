@@ -1,5 +1,7 @@
 #include "apps/zunth/output.hpp"
 
+#include "core/ua/foreign.hpp"
+
 #include <algorithm>
 #include <chrono>
 #include <cstdio>
@@ -21,6 +23,20 @@ bool hasColour() {
 }
 std::string styled(const char* code, const std::string& text) {
   return hasColour() && !text.empty() ? fmt::format("\x1b[{}m{}\x1b[0m", code, text) : text;
+}
+
+/// A cell as a terminal may have it: our own colours, and nothing else that somebody else's text could do there.
+std::string harmless(const std::string& text) {
+  static constexpr std::string_view kOurs[] = {"\x1b[0m", "\x1b[1m", "\x1b[2m", "\x1b[33m", "\x1b[1;31m"};
+  std::string out;
+  std::string_view rest = text;
+  while (!rest.empty()) {
+    const auto* ours = std::ranges::find_if(kOurs, [&](std::string_view each) { return rest.starts_with(each); });
+    const std::size_t size = ours != std::end(kOurs) ? ours->size() : std::min(rest.find('\x1b', 1), rest.size());
+    out += ours != std::end(kOurs) ? std::string(*ours) : shown(rest.substr(0, size), std::string::npos);
+    rest.remove_prefix(size);
+  }
+  return out;
 }
 
 std::string csvField(const std::string& text) {
@@ -81,9 +97,14 @@ std::string Records::text(Format format, bool onTerminal, const std::vector<std:
     return out;
   }
   std::vector<std::size_t> widths(columns_.size(), 0);
+  std::vector<std::vector<std::string>> cells;
+  for (const auto& row : rows_) {
+    auto& made = cells.emplace_back();
+    for (const auto& cell : row) made.push_back(harmless(cell.text));
+  }
   for (std::size_t c = 0; c < columns_.size(); ++c) {
     if (onTerminal) widths[c] = columns_[c].size();
-    for (const auto& row : rows_) widths[c] = std::max(widths[c], width(row[c].text));
+    for (const auto& row : cells) widths[c] = std::max(widths[c], width(row[c]));
   }
   auto line = [&](auto&& textOf) {
     std::string text;
@@ -103,7 +124,7 @@ std::string Records::text(Format format, bool onTerminal, const std::vector<std:
       return dim(name);
     });
   }
-  for (const auto& row : rows_) out += line([&](std::size_t c) { return row[c].text; });
+  for (const auto& row : cells) out += line([&](std::size_t c) { return row[c]; });
   return out;
 }
 

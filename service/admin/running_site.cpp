@@ -3,6 +3,7 @@
 #include "core/model/apply.hpp"
 #include "core/secure/token.hpp"
 #include "core/space/attributes.hpp"
+#include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
 #include "service/net/url.hpp"
 
@@ -22,6 +23,9 @@ using namespace ua;
 using space::NodeIndex;
 
 namespace {
+
+/// Of a fingerprint, what commands name: 16 octets, which nobody finds a second certificate for.
+constexpr std::size_t kShownPrint = 16 * 3 - 1;
 
 /// A device as where values come from. It is not asked more often than fifty times a second.
 class DeviceSource final : public server::ValueSource {
@@ -267,9 +271,11 @@ Result<void> RunningSite::secure() {
 
 /// Whether a client may open a channel. Who is refused is kept for the administrator to decide about.
 Result<void> RunningSite::judge(const ByteString& chain) {
+  // Channels are judged away from the loop, several threads may come.
+  const std::lock_guard lock(judging_);
   const DateTime now = DateTime::from(std::chrono::system_clock::now());
   const secure::Expected expected{now, {}, {}, site_.toleratedFaults};
-  auto fine = secure::validate(chain, trust_.load(), expected);
+  auto fine = secure::validate(chain, *trust_.current(), expected);
   if (fine) return {};
   auto certificate = secure::Certificate::fromDer(chain);
   if (!certificate) return fine;
@@ -280,20 +286,29 @@ Result<void> RunningSite::judge(const ByteString& chain) {
     // Whoever was waited for has come: nobody else gets in by this.
     trust_.endFirstContact();
     if (auto kept = trust_.trust(*certificate); !kept) return kept;
-    spdlog::warn("{} ({}) came while first contact was open, and is trusted from now on: {}", certificate->subject(),
-                 certificate->applicationUri(), certificate->fingerprint());
-    record("first contact", status::Good, fmt::format("{} {}", certificate->subject(), certificate->fingerprint()));
-    return secure::validate(chain, trust_.load(), expected);
+    spdlog::warn("{} ({}) came while first contact was open, and is trusted from now on: {}",
+                 shown(certificate->subject()), shown(certificate->applicationUri()), certificate->fingerprint());
+    recordLater("first contact", status::Good,
+                fmt::format("{} {}", shown(certificate->subject()), certificate->fingerprint()));
+    return secure::validate(chain, *trust_.current(), expected);
   }
   trust_.reject(*certificate);
-  record("certificate refused", fine.code(), fmt::format("{} {}", certificate->subject(), certificate->fingerprint()));
-  spdlog::warn("a client is not trusted: {} ({}); to let it in: zunth trust allow {} --site {}", certificate->subject(),
-               certificate->applicationUri(), certificate->fingerprint().substr(0, 11), site_.folder.string());
+  recordLater("certificate refused", fine.code(),
+              fmt::format("{} {}", shown(certificate->subject()), certificate->fingerprint()));
+  spdlog::warn("a client is not trusted: {} ({}); to let it in: zunth trust allow {} --site {}",
+               shown(certificate->subject()), shown(certificate->applicationUri()),
+               certificate->fingerprint().substr(0, kShownPrint), site_.folder.string());
   // Part 4, 6.1.3: what is told to strangers is that they failed; the words are for the engineer at the client.
   return Error{status::BadSecurityChecksFailed,
                fmt::format("the server does not trust this client's certificate; there: zunth trust allow {}",
-                           certificate->fingerprint().substr(0, 11)),
+                           certificate->fingerprint().substr(0, kShownPrint)),
                {}};
+}
+
+void RunningSite::recordLater(const char* what, StatusCode outcome, std::string about) {
+  boost::asio::post(loop_, [this, alive = alive_, what, outcome, about = std::move(about)] {
+    if (*alive) record(what, outcome, about);
+  });
 }
 
 void RunningSite::record(const char* what, StatusCode outcome, std::string about) {

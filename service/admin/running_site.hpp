@@ -9,6 +9,8 @@
 #include "service/device/device.hpp"
 #include "service/endpoint/listener.hpp"
 
+#include <mutex>
+
 #include <boost/asio/steady_timer.hpp>
 #include <boost/asio/thread_pool.hpp>
 
@@ -42,6 +44,8 @@ class RunningSite {
   ua::Result<void> secure();
   void checkPassword(std::string name, std::string password, std::function<void(ua::Result<server::Account>)> done);
   void record(const char* what, ua::StatusCode outcome, std::string about);
+  /// From any thread.
+  void recordLater(const char* what, ua::StatusCode outcome, std::string about);
   ua::Result<void> judge(const ua::ByteString& chain);
   ua::Result<server::Account> accountOf(const UserStore::User& user) const;
   ua::Result<server::Account> accountOf(const ua::ByteString& chain) const;
@@ -52,6 +56,7 @@ class RunningSite {
 
   net::asio::io_context& loop_;
   TrustStore trust_;
+  std::mutex judging_;
   UserStore users_;
   AuditLog audit_;
   ua::Result<void> secured_;

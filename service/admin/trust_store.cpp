@@ -99,10 +99,29 @@ Result<secure::Identity> TrustStore::identity(const std::string& commonName, con
       return Error{certificate.code(), fmt::format("{}: {}", certificateFile.string(), certificate.error().cause), {}};
     auto key = secure::PrivateKey::fromPem(readFile(keyFile));
     if (!key) return Error{key.code(), fmt::format("{}: {}", keyFile.string(), key.error().cause), {}};
+    if (certificate->keyKind() != kind || key->kind() != kind)
+      return Error{status::BadConfigurationError,
+                   fmt::format("{} and {} hold no {} key and certificate", keyFile.string(),
+                               certificateFile.string(), secure::nameOf(kind)),
+                   fmt::format("keys of other kinds belong into folders of their own below {}", own.string())};
+    if (!certificate->fits(*key))
+      return Error{status::BadConfigurationError,
+                   fmt::format("{} is not the key to {}", keyFile.string(), certificateFile.string()),
+                   "put both of one pair there"};
     const std::string issuers = readFile(own / "chain.der");
     return secure::Identity{std::move(*certificate), std::move(*key), ByteString(issuers.data(), issuers.size())};
   }
-  const auto key = secure::PrivateKey::generate(kind);
+  auto key = secure::PrivateKey::generate(kind);
+  // A key that is there already belongs to somebody: it is never written over, a certificate is made for it.
+  if (fs::exists(keyFile)) {
+    auto there = secure::PrivateKey::fromPem(readFile(keyFile));
+    if (!there || there->kind() != kind)
+      return Error{status::BadConfigurationError,
+                   fmt::format("{} is missing, and {} holds no {} key", certificateFile.string(), keyFile.string(),
+                               secure::nameOf(kind)),
+                   "put the certificate back beside its key, or move the key away"};
+    key = *there;
+  }
   const auto now = std::chrono::system_clock::now();
   secure::Certificate::Wish wish;
   wish.commonName = commonName.substr(0, 64);
@@ -209,12 +228,29 @@ std::vector<TrustStore::Entry> TrustStore::entries() const {
 
 secure::TrustList TrustStore::load() const {
   secure::TrustList list;
-  for (auto& entry : entries()) {
-    if (entry.kind == Kind::Trusted) list.trusted.push_back(std::move(entry.certificate));
-    if (entry.kind == Kind::Issuer) list.issuers.push_back(std::move(entry.certificate));
-  }
+  // Who was refused is nobody's business here: their certificates are not even read.
+  std::vector<Entry> found;
+  readFolder(folder_ / "trusted", Kind::Trusted, found);
+  readFolder(folder_ / "issuers", Kind::Issuer, found);
+  for (auto& entry : found)
+    (entry.kind == Kind::Trusted ? list.trusted : list.issuers).push_back(std::move(entry.certificate));
   for (const char* part : {"trusted", "issuers"}) readRevocations(folder_ / part, list.revocations);
   return list;
+}
+
+std::shared_ptr<const secure::TrustList> TrustStore::current() const {
+  std::string seen;
+  std::error_code ignored;
+  for (const char* part : {"trusted", "issuers"})
+    for (const auto& entry : fs::directory_iterator(folder_ / part, ignored))
+      seen += fmt::format("{} {} {}\n", entry.path().filename().string(), entry.file_size(ignored),
+                          entry.last_write_time(ignored).time_since_epoch().count());
+  const std::lock_guard lock(cache_->guard);
+  if (!cache_->list || cache_->seen != seen) {
+    cache_->list = std::make_shared<const secure::TrustList>(load());
+    cache_->seen = std::move(seen);
+  }
+  return cache_->list;
 }
 
 secure::TrustList TrustStore::loadUsers() const {

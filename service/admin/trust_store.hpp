@@ -5,6 +5,8 @@
 
 #include <array>
 #include <filesystem>
+#include <memory>
+#include <mutex>
 
 namespace zunth::admin {
 
@@ -34,6 +36,8 @@ class TrustStore {
 
   /// What lies in the folders now; files that are no certificates are passed over.
   secure::TrustList load() const;
+  /// The same, read again only when a file has come, gone or changed. From any thread.
+  std::shared_ptr<const secure::TrustList> current() const;
   /// Whose certificates users may log in with.
   secure::TrustList loadUsers() const;
   /// Whose tokens are believed: the certificates in token-issuers/.
@@ -94,7 +98,13 @@ class TrustStore {
  private:
   std::filesystem::path ownFolder(secure::KeyKind kind) const;
   ua::Result<secure::PrivateKey> keyFor(const secure::Certificate& certificate, std::string_view keyPem) const;
+  struct Cache {
+    std::mutex guard;
+    std::string seen;
+    std::shared_ptr<const secure::TrustList> list;
+  };
   std::filesystem::path folder_;
+  std::shared_ptr<Cache> cache_ = std::make_shared<Cache>();
 };
 
 std::string_view nameOf(TrustStore::Kind kind);

@@ -189,20 +189,3 @@ TEST_CASE("what is no conversation is ended with a word, others go on", "[attack
     co_await good->close();
   });
 }
-
-TEST_CASE("logins that are guessed wait longer each time, whatever the name", "[attack]") {
-  server::LoginGuard guard;
-  Instant now{std::chrono::hours(1)};
-  for (int i = 0; i < 5; ++i) guard.failed(now);
-  CHECK(guard.wait(now) == 0);
-  double last = 0;
-  for (int i = 0; i < 8; ++i) {
-    guard.failed(now);
-    CHECK(guard.wait(now) >= last);
-    last = guard.wait(now);
-    now += milliseconds(last);
-  }
-  CHECK(last == 60'000);
-  guard.succeeded();
-  CHECK(guard.wait(now) == 0);
-}

@@ -122,11 +122,21 @@ TEST_CASE("nodes that can't be added are refused for the reason that the standar
       {"no name", [](auto& i) { i.browseName = {}; }, status::BadBrowseNameInvalid},
       {"a name twice",
        [](auto& i) {
-         i.parentNodeId = NodeId(id::Server);
+         i.parentNodeId = NodeId(id::BaseEventType);
+         i.nodeClass = NodeClass::Variable;
          i.referenceTypeId = id::HasComponent;
-         i.browseName = {0, "ServerStatus"};
+         i.typeDefinition = id::BaseDataVariableType;
+         i.browseName = {0, "Severity"};
        },
        status::BadBrowseNameDuplicated},
+      {"below the Server object",
+       [](auto& i) {
+         i.parentNodeId = NodeId(id::Server_ServerDiagnostics);
+         i.referenceTypeId = id::HasComponent;
+       },
+       status::BadUserAccessDenied},
+      {"an id that the server gives", [](auto& i) { i.requestedNewNodeId = NodeId(1, "sessions/mine"); },
+       status::BadNodeIdRejected},
       {"others' attributes", [](auto& i) { i.nodeAttributes = ExtensionObject::of(MethodAttributes{}); },
        status::BadNodeAttributesInvalid},
       {"no type", [](auto& i) { i.typeDefinition = ExpandedNodeId(); }, status::BadTypeDefinitionInvalid},
@@ -169,7 +179,7 @@ TEST_CASE("all classes of nodes can be added", "[nodes]") {
   feeds.inverseName = LocalizedText("FedBy");
   int number = 0;
   for (const auto& c : std::vector<Case>{
-           {NodeClass::Method, id::Server, id::HasComponent, ExtensionObject::of(MethodAttributes{})},
+           {NodeClass::Method, id::BaseObjectType, id::HasComponent, ExtensionObject::of(MethodAttributes{})},
            {NodeClass::View, id::ViewsFolder, id::Organizes, ExtensionObject::of(ViewAttributes{})},
            {NodeClass::ObjectType, id::BaseObjectType, id::HasSubtype, ExtensionObject::of(ObjectTypeAttributes{})},
            {NodeClass::VariableType, id::BaseDataVariableType, id::HasSubtype,

@@ -71,7 +71,10 @@ TEST_CASE("sessions are created, activated, bound to their channel and closed",
   CHECK(created->serverNonce.size() >= 32);
   CHECK(created->revisedSessionTimeout == 60'000);
   b.token = created->authenticationToken;
+  // Part 4, 5.6.3.1: used before it was activated, it is closed.
   CHECK(b.call(readOf(id::Server_ServiceLevel)).code() == status::BadSessionNotActivated);
+  CHECK(b.call(ActivateSessionRequest{}).code() == status::BadSessionIdInvalid);
+  b.token = b.call(create)->authenticationToken;
   ActivateSessionRequest wrongUser;
   wrongUser.userIdentityToken = ExtensionObject::of(UserNameIdentityToken{"password", "nobody", {}, {}});
   CHECK(b.call(wrongUser).code() == status::BadIdentityTokenRejected);
@@ -285,8 +288,17 @@ TEST_CASE("browses go on where they stopped", "[server][cu:View Basic 2][cu:View
     point = page->results[0].continuationPoint;
   }
   CHECK(seen == b.space.references(b.space.at(id::Server)).size());
-  for (int i = 0; i < 2; ++i) CHECK(b.call(request)->results[0].statusCode.isGood());
-  CHECK(b.call(request)->results[0].statusCode == status::BadNoContinuationPoints);
+  // Part 4, 7.9: those of earlier requests give way; one request has as many as there are.
+  for (int i = 0; i < 5; ++i) CHECK(b.call(request)->results[0].statusCode.isGood());
+  request.nodesToBrowse.push_back(request.nodesToBrowse[0]);
+  request.nodesToBrowse.push_back(request.nodesToBrowse[0]);
+  const auto three = b.call(request);
+  CHECK(three->results[0].statusCode.isGood());
+  CHECK(three->results[1].statusCode.isGood());
+  CHECK(three->results[2].statusCode == status::BadNoContinuationPoints);
+  BrowseNextRequest last;
+  last.continuationPoints.push_back(three->results[0].continuationPoint);
+  CHECK(b.call(last)->results[0].statusCode.isGood());
   request.view.viewId = NodeId(9, 9u);
   CHECK(b.call(request).code() == status::BadViewIdUnknown);
 }

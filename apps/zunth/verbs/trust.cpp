@@ -1,10 +1,13 @@
 #include "apps/zunth/own_trust.hpp"
+#include "core/ua/foreign.hpp"
 
+#include <algorithm>
 #include <filesystem>
 #include <fstream>
 #include <sstream>
 
 #include <fmt/format.h>
+#include <unistd.h>
 
 namespace zunth::cli {
 
@@ -41,6 +44,27 @@ int listTrust(const Options& options, const admin::TrustStore& store) {
   return kDone;
 }
 
+/// Who names a certificate by 16 octets of its fingerprint means that one. A name, or a few digits, somebody else's
+/// can have as well: then the whole is shown, and asked about.
+int isMeant(const secure::Certificate& certificate, const std::string& what) {
+  constexpr std::size_t kEnough = 16 * 3 - 1;
+  const std::string& print = certificate.fingerprint();
+  const auto digits = [](std::string text) {
+    std::erase(text, ':');
+    std::ranges::transform(text, text.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+    return text;
+  };
+  const std::string given = digits(what);
+  if (given.size() >= digits(print.substr(0, kEnough)).size() && digits(print).starts_with(given)) return kDone;
+  if (!::isatty(STDIN_FILENO))
+    return wrongUse(fmt::format("'{}' is too little to tell certificates apart: this one is {}", shown(what), print),
+                    fmt::format("zunth trust allow {}", print.substr(0, kEnough)));
+  std::fprintf(stderr, "%s\n  calls itself %s\n  SHA-256 %s\nCompare it with what the client shows. Let it in? [y/N] ",
+               shown(certificate.subject()).c_str(), shown(certificate.applicationUri()).c_str(), print.c_str());
+  const int answer = std::getchar();
+  return answer == 'y' || answer == 'Y' ? kDone : kWrongUse;
+}
+
 int allow(const Options& options, const admin::TrustStore& store, const std::string& what) {
   if (fs::exists(what)) {
     std::ifstream file(what, std::ios::binary);
@@ -49,7 +73,7 @@ int allow(const Options& options, const admin::TrustStore& store, const std::str
     auto certificate = secure::Certificate::fromFile(octets.str());
     if (!certificate) return fail(certificate.error()), kWrongUse;
     if (auto kept = store.trust(*certificate); !kept) return fail(kept.error());
-    if (!options.quiet) std::printf("%s is trusted\n", certificate->subject().c_str());
+    if (!options.quiet) std::printf("%s is trusted\n", shown(certificate->subject()).c_str());
     return kDone;
   }
   auto found = store.find(what);
@@ -59,8 +83,9 @@ int allow(const Options& options, const admin::TrustStore& store, const std::str
       return wrongUse(fmt::format("nobody like '{}' was refused here, and no such file is there", what), "zunth trust");
     return wrongUse(fmt::format("'{}' fits {} that were refused", what, found.size()), "more of the fingerprint");
   }
+  if (const auto sure = isMeant(found[0].certificate, what); sure != kDone) return sure;
   if (auto kept = store.trust(found[0].certificate); !kept) return fail(kept.error());
-  if (!options.quiet) std::printf("%s is trusted from now on\n", found[0].certificate.subject().c_str());
+  if (!options.quiet) std::printf("%s is trusted from now on\n", shown(found[0].certificate.subject()).c_str());
   return kDone;
 }
 
@@ -70,7 +95,7 @@ int remove(const Options& options, const admin::TrustStore& store, const std::st
   if (found.size() > 1)
     return wrongUse(fmt::format("'{}' fits {} certificates", what, found.size()), "more of the fingerprint");
   if (auto gone = store.remove(found[0]); !gone) return fail(gone.error());
-  if (!options.quiet) std::printf("%s is trusted no longer\n", found[0].certificate.subject().c_str());
+  if (!options.quiet) std::printf("%s is trusted no longer\n", shown(found[0].certificate.subject()).c_str());
   return kDone;
 }
 
@@ -93,7 +118,7 @@ void addTrust(Program program) {
   auto minutes = std::make_shared<double>(10);
   const auto verb = addLocalVerb(program, program.top, "trust",
                                  "Whose certificates are trusted, by a site or by this client; alone: list them.",
-                                 "zunth trust allow 3F:A0:2C --site my-plant", *site);
+                                 "zunth trust --site my-plant", *site);
   const auto allowing =
       addLocalVerb(program, verb, "allow", "Trust one that was refused, or a certificate's file.", {}, *site);
   allowing.option("WHO", *what, "How the fingerprint begins, the subject, or a file").required();
