@@ -24,10 +24,12 @@ class Client final : public server::Peer,
   void respond(std::uint32_t id, Bytes message) override { channel_.respond(id, std::move(message)); }
   std::uint32_t channelId() const override { return channel_.id(); }
   const channel::ChannelSecurity& security() const override { return channel_.security(); }
-  const String& endpointUrl() const override { return channel_.endpointUrl(); }
+  const server::Entrance& entrance() const override { return entrance_; }
   std::string address() const override { return "fuzz"; }
 
-  Result<void> trust(const ByteString&) override { return {}; }
+  std::function<Result<void>(const ByteString&)> trust() override {
+    return [](const ByteString&) { return Result<void>(); };
+  }
 
  private:
   /// With a certificate of its own, so that secured OPN messages are looked into, too.
@@ -49,6 +51,7 @@ class Client final : public server::Peer,
     return out;
   }
   server::Server& server_;
+  server::Entrance entrance_;
   channel::ServerChannel channel_;
 };
 
@@ -84,13 +87,13 @@ class Listener final : public server::Peer {
   void respond(std::uint32_t, Bytes message) override { last = std::move(message); }
   std::uint32_t channelId() const override { return 7; }
   const channel::ChannelSecurity& security() const override { return security_; }
-  const String& endpointUrl() const override { return url_; }
+  const server::Entrance& entrance() const override { return entrance_; }
   std::string address() const override { return "fuzz"; }
   Bytes last;
 
  private:
   channel::ChannelSecurity security_;
-  String url_;
+  server::Entrance entrance_;
 };
 
 template <class Request>

@@ -52,13 +52,15 @@ Result<void> judge(const ByteString& chain, const std::string& host, const std::
   }
   auto certificate = secure::Certificate::fromDer(chain);
   if (!certificate) return certificate.error();
+  // Sixteen octets, as fewer can be searched for; in hexadecimal digits.
+  constexpr std::size_t kEnough = 32;
   const std::string print = plain(certificate->fingerprint()), wanted = plain(trusted);
-  const bool isNamed = wanted.size() >= 8 && print.starts_with(wanted);
+  const bool isNamed = wanted.size() >= kEnough && print.starts_with(wanted);
   if (!isNamed) show(*certificate, host);
   if (!isNamed && !isAgreed())
     return Error{status::BadCertificateUntrusted, "this client does not trust the server's certificate",
                  fmt::format("compare the fingerprint, then the same with --trust {}",
-                             certificate->fingerprint().substr(0, 11))};
+                             certificate->fingerprint().substr(0, kEnough / 2 * 3 - 1))};
   if (auto kept = store.trust(*certificate); !kept) return kept;
   return secure::validate(chain, store.load(), expected);
 }

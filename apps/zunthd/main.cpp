@@ -1,15 +1,27 @@
 // zunthd: serves one site.
+#include "service/admin/bounded_log.hpp"
 #include "service/admin/running_site.hpp"
 #include "service/net/allocation.hpp"
 
+#include <algorithm>
 #include <cstdio>
 
 #include <CLI/CLI.hpp>
 #include <boost/asio/signal_set.hpp>
 #include <spdlog/sinks/stdout_color_sinks.h>
 #include <spdlog/spdlog.h>
+#include <sys/resource.h>
 
 namespace {
+
+/// As many descriptors as the system gives: each connection takes one, and files some more.
+void takeDescriptors() {
+  constexpr rlim_t kEnough = 65'536;
+  rlimit limit{};
+  if (getrlimit(RLIMIT_NOFILE, &limit) != 0) return;
+  limit.rlim_cur = std::max(limit.rlim_cur, std::min(limit.rlim_max, kEnough));
+  setrlimit(RLIMIT_NOFILE, &limit);
+}
 
 int serve(const std::string& folder) {
   auto site = zunth::admin::loadSite(folder);
@@ -69,7 +81,9 @@ int main(int argc, char** argv) {
   } catch (const CLI::ParseError& e) {
     return app.exit(e) == 0 ? 0 : 2;
   }
-  spdlog::set_default_logger(spdlog::stderr_color_mt("zunthd"));
+  spdlog::set_default_logger(std::make_shared<spdlog::logger>(
+      "zunthd", std::make_shared<zunth::admin::BoundedLog>(std::make_shared<spdlog::sinks::stderr_color_sink_mt>())));
+  takeDescriptors();
   spdlog::set_level(spdlog::level::from_str(level));
   spdlog::set_pattern("%Y-%m-%d %H:%M:%S.%e %^%l%$ %v");
   return serve(folder);

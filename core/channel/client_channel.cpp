@@ -120,8 +120,12 @@ void ClientChannel::openResponse(const Chunk& chunk, Instant now) {
   const auto id = body.next<NodeId>();
   if (id == NodeId(ServiceFault::kBinaryId))
     return end({body.next<ServiceFault>().responseHeader.serviceResult, "the server refused the secure channel", {}});
+  if (!(id == NodeId(OpenSecureChannelResponse::kBinaryId)))
+    return end({status::BadTcpMessageTypeInvalid, "the server's OPN message carries no OpenSecureChannelResponse", {}});
   const auto response = body.next<OpenSecureChannelResponse>();
   if (!body.ok()) return end(body.error());
+  if (response.responseHeader.serviceResult.isBad())
+    return end({response.responseHeader.serviceResult, "the server refused the secure channel", {}});
   ChannelToken token;
   token.id = response.securityToken.tokenId;
   if (options_.policy) {
@@ -134,7 +138,9 @@ void ClientChannel::openResponse(const Chunk& chunk, Instant now) {
   if (state_ == State::Open) previous_ = std::move(newest_);
   newest_ = std::move(token);
   writer_.setSealing(sealing(newest_.sending.get()));
-  renewsAt_ = now + milliseconds(response.securityToken.revisedLifetime * 0.75);
+  // A life-time of nothing would have it renewed without end.
+  constexpr double kLeastLifetime = 5'000;  // ms
+  renewsAt_ = now + milliseconds(std::max(response.securityToken.revisedLifetime * 0.75, kLeastLifetime));
   renewing_ = false;
   if (std::exchange(state_, State::Open) != State::Open) handler_.opened();
 }

@@ -79,7 +79,7 @@ class Subscription : public ua::Due {
   using OverflowEvent = std::function<ua::List<ua::Variant>(const MonitoredItem&)>;
   /// How large a message becomes, in octets of its encoding, about: what doesn't fit comes with the next.
   struct MessageSize {
-    std::size_t usual = 1u << 20;
+    std::size_t usual = 256u << 10;
     std::size_t most =
         SIZE_MAX;  // that the client takes; a value that is larger alone is told of by BadResponseTooLarge
   };

@@ -2,6 +2,7 @@
 
 #include "core/space/browse.hpp"
 #include "core/space/node_set.hpp"
+#include "core/ua/footprint.hpp"
 #include "core/ua/index_range.hpp"
 #include "core/ua/text.hpp"
 
@@ -245,7 +246,7 @@ StatusCode ContentFilter::read(const Space& space, const ExtensionObject& from, 
     to = *operand;
   } else if (from.is<LiteralOperand>()) {
     auto operand = from.as<LiteralOperand>();
-    if (!operand) return status::BadFilterLiteralInvalid;
+    if (!operand || footprint(operand->value) > kMostLiteral) return status::BadFilterLiteralInvalid;
     to = std::move(*operand);
   } else if (from.is<AttributeOperand>()) {
     if (purpose == Purpose::Event) return status::BadFilterOperandInvalid;

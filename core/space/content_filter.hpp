@@ -55,7 +55,8 @@ class ContentFilter {
   static ua::Variant valueOf(const FilterSubject& subject, const Operand& operand, const Values& values);
   static bool isRelated(const Space& space, const FilterSubject& subject, const Element& element, const Values& values,
                         ua::Steps& steps);
-  static constexpr std::size_t kMostSteps = 20'000;
+  static constexpr std::size_t kMostSteps = 10'000;
+  static constexpr std::size_t kMostLiteral = 4'096;  // octets
 
   std::vector<Element> elements_;
 };

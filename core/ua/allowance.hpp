@@ -1,6 +1,7 @@
 #pragma once
 
 #include <cstddef>
+#include <cstdint>
 
 namespace zunth::ua {
 
@@ -19,11 +20,12 @@ class Allowance {
   void release(std::size_t octets) {
     for (Allowance* at = this; at; at = at->within_) at->held_ -= octets < at->held_ ? octets : at->held_;
   }
-  /// Whether more is held than may be, here or in what it is part of.
+  /// Whether more is held than may be, here or in what it is part of. Where others have used up what is there for all,
+  /// who holds little of their own keeps it.
   bool isOver() const {
-    for (const Allowance* at = this; at; at = at->within_)
-      if (at->held_ > at->most_) return true;
-    return false;
+    if (held_ > most_) return true;
+    const std::size_t little = most_ == SIZE_MAX ? 0 : most_ / 16;
+    return within_ && held_ > little && within_->isOver();
   }
   std::size_t held() const { return held_; }
   std::size_t most() const { return most_; }

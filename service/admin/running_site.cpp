@@ -59,7 +59,8 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
       users_(site.folder / "state/users.yaml"),
       audit_(site.folder / "state/audit"),
       site_(std::move(site)),
-      stateTimer_(loop) {
+      stateTimer_(loop),
+      shutdown_(loop) {
   site_.settings.trust = [this](const ByteString& chain) { return judge(chain); };
   site_.settings.checkPassword = [this](std::string name, std::string password, auto done) {
     checkPassword(std::move(name), std::move(password), std::move(done));
@@ -93,6 +94,17 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
   roles_ = std::make_unique<RoleConfiguration>(*server_, changedRoles);
   writeRunningModel(*site_.space);
   bindDevices();
+  server_->setStateHandler([this](ServerState state, std::uint32_t seconds) {
+    shutdown_.cancel();
+    if (state != ServerState::Shutdown) return;
+    record("shutdown asked for", status::Good, fmt::format("in {} s", seconds));
+    shutdown_.expires_after(std::chrono::seconds(seconds));
+    shutdown_.async_wait([this, alive = alive_](const boost::system::error_code& cancelled) {
+      if (cancelled || !*alive) return;
+      stop();
+      loop_.stop();
+    });
+  });
   server_->setRemovalHandler([this](NodeIndex node) {
     for (const auto& shown : shown_)
       for (auto& [point, variables] : *shown) std::erase(variables, node);

@@ -68,6 +68,7 @@ class RunningSite {
   std::vector<std::unique_ptr<device::Device>> devices_;
   std::vector<std::shared_ptr<Shown>> shown_;  // by device
   net::asio::steady_timer stateTimer_;
+  net::asio::steady_timer shutdown_;  // that an administrator asked for
   std::string trustSeen_, usersSeen_, ownSeen_, userTrustSeen_;  // the names and times of their files, as last seen
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
   std::atomic<int> passwordsWaiting_{0};

@@ -72,9 +72,17 @@ void readLimits(const Entry& entry, server::Settings& settings, Findings& findin
     std::uint32_t least, most;
   };
   const Limit known[] = {
+      {"connections", &limits.maxConnections, 2, 100'000},
       {"sessions", &limits.maxSessions, 1, 10'000},
+      {"sessions-per-user", &limits.maxSessionsPerUser, 1, 10'000},
+      {"sessions-per-address", &limits.maxSessionsPerAddress, 1, 10'000},
+      {"sessions-per-connection", &limits.maxSessionsPerConnection, 1, 10'000},
       {"subscriptions", &limits.maxSubscriptions, 1, 1'000'000},
       {"subscriptions-per-session", &limits.maxSubscriptionsPerSession, 1, 100'000},
+      {"subscriptions-per-user", &limits.maxSubscriptionsPerUser, 1, 1'000'000},
+      {"monitored-items-per-session", &limits.maxMonitoredItemsPerSession, 1, 100'000'000},
+      {"monitored-items-per-user", &limits.maxMonitoredItemsPerUser, 1, 100'000'000},
+      {"added-nodes", &limits.maxAddedNodes, 1, 10'000'000},
       {"monitored-items", &limits.maxMonitoredItems, 1, 100'000'000},
       {"monitored-items-per-subscription", &limits.maxMonitoredItemsPerSubscription, 1, 100'000'000},
       {"queue-size", &limits.maxQueueSize, 1, 10'000'000},
@@ -98,6 +106,16 @@ void readLimits(const Entry& entry, server::Settings& settings, Findings& findin
     else
       *limit.value = value;
   }
+  // Shares that nobody has chosen follow what there is for all.
+  const auto follow = [&](const char* key, std::uint32_t& share, std::uint32_t all, std::uint32_t quarters) {
+    if (!entry.textOf(key)) share = std::max<std::uint32_t>(1, static_cast<std::uint32_t>(all / 4.0 * quarters));
+  };
+  follow("sessions-per-user", limits.maxSessionsPerUser, limits.maxSessions, 2);
+  follow("sessions-per-address", limits.maxSessionsPerAddress, limits.maxSessions, 3);
+  follow("subscriptions-per-user", limits.maxSubscriptionsPerUser, limits.maxSubscriptions, 1);
+  follow("monitored-items-per-session", limits.maxMonitoredItemsPerSession, limits.maxMonitoredItems, 1);
+  follow("monitored-items-per-user", limits.maxMonitoredItemsPerUser, limits.maxMonitoredItems, 3);
+  follow("monitored-items-per-subscription", limits.maxMonitoredItemsPerSubscription, limits.maxMonitoredItems, 1);
 }
 
 List<IdentityMappingRuleType> identitiesOf(const Entry& role, std::string_view key, IdentityCriteriaType type) {

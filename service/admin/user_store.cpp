@@ -3,8 +3,10 @@
 #include "core/secure/password.hpp"
 
 #include <fstream>
+#include <functional>
 
 #include <fmt/format.h>
+#include <spdlog/spdlog.h>
 #include <yaml-cpp/yaml.h>
 
 namespace zunth::admin {
@@ -12,21 +14,47 @@ namespace zunth::admin {
 using namespace ua;
 namespace fs = std::filesystem;
 
-Result<std::map<std::string, UserStore::User>> UserStore::load() const {
-  std::map<std::string, User> users;
-  if (!fs::exists(file_)) return users;
+namespace {
+
+/// Calls `broken` for each entry that can't be read; an error when the file itself can't.
+Result<std::map<std::string, UserStore::User>> readUsers(const fs::path& file,
+                                                         const std::function<void(const std::string&)>& broken) {
+  std::map<std::string, UserStore::User> users;
+  if (!fs::exists(file)) return users;
   try {
-    const YAML::Node root = YAML::LoadFile(file_.string());
+    const YAML::Node root = YAML::LoadFile(file.string());
     for (const auto& entry : root) {
-      User user;
-      user.hash = entry.second["password"].as<std::string>();
-      user.isEnabled = entry.second["enabled"].as<bool>(true);
-      if (const auto roles = entry.second["roles"]) user.roles = roles.as<std::vector<std::string>>();
-      users[entry.first.as<std::string>()] = std::move(user);
+      try {
+        UserStore::User user;
+        user.hash = entry.second["password"].as<std::string>();
+        user.isEnabled = entry.second["enabled"].as<bool>(true);
+        if (const auto roles = entry.second["roles"]) user.roles = roles.as<std::vector<std::string>>();
+        users[entry.first.as<std::string>()] = std::move(user);
+      } catch (const YAML::Exception& e) {
+        broken(fmt::format("{}: an entry can't be read: {}", file.string(), e.what()));
+      }
     }
   } catch (const YAML::Exception& e) {
-    return Error{status::BadConfigurationError, fmt::format("{} can't be read: {}", file_.string(), e.what()), {}};
+    return Error{status::BadConfigurationError, fmt::format("{} can't be read: {}", file.string(), e.what()), {}};
   }
+  return users;
+}
+
+/// Those who can be read, for logging in: one broken entry shuts one user out and nobody else. What is wrong is for the
+/// log, not for whoever tries.
+std::map<std::string, UserStore::User> usersOf(const fs::path& file) {
+  auto users = readUsers(file, [](const std::string& what) { spdlog::error("{}", what); });
+  if (users) return std::move(*users);
+  spdlog::error("nobody can log in by name: {}", users.error().cause);
+  return {};
+}
+
+}  // namespace
+
+Result<std::map<std::string, UserStore::User>> UserStore::load() const {
+  std::string what;
+  auto users = readUsers(file_, [&what](const std::string& one) { what = one; });
+  if (users && !what.empty()) return Error{status::BadConfigurationError, what, "mend or remove the entry"};
   return users;
 }
 
@@ -53,20 +81,18 @@ Result<void> UserStore::save(const std::map<std::string, User>& users) const {
 
 Result<UserStore::User> UserStore::check(const std::string& name, const std::string& password) const {
   static const std::string nobody = secure::hashPassword("nobody's password");
-  auto users = load();
-  if (!users) return users.error();
-  const auto found = users->find(name);
-  const bool isThere = found != users->end() && found->second.isEnabled;
+  const auto users = usersOf(file_);
+  const auto found = users.find(name);
+  const bool isThere = found != users.end() && found->second.isEnabled;
   const bool fits = secure::verifyPassword(isThere ? found->second.hash : nobody, password);
   if (isThere && fits) return found->second;
   return Error{status::BadUserAccessDenied, "the user name or the password is wrong", {}};
 }
 
 Result<UserStore::User> UserStore::find(const std::string& name) const {
-  auto users = load();
-  if (!users) return users.error();
-  const auto found = users->find(name);
-  if (found == users->end() || !found->second.isEnabled)
+  const auto users = usersOf(file_);
+  const auto found = users.find(name);
+  if (found == users.end() || !found->second.isEnabled)
     return Error{status::BadUserAccessDenied, "the user may log in no longer", {}};
   return found->second;
 }

@@ -20,7 +20,8 @@ class UserStore {
     bool isEnabled = true;
     std::vector<std::string> roles{"Operator"};  // by name
   };
-  /// By name; empty when there is no file. BadConfigurationError for one that can't be read.
+  /// By name; empty when there is no file. BadConfigurationError for one that can't be read, or has an entry that
+  /// can't: it is not to be written again.
   ua::Result<std::map<std::string, User>> load() const;
   ua::Result<void> save(const std::map<std::string, User>& users) const;
 

@@ -173,6 +173,15 @@ Awaitable<Connection::LinkResult> Connection::beReached(net::Url url, Instant de
   co_return std::static_pointer_cast<net::Link>(std::make_shared<net::TcpLink>(std::move(socket)));
 }
 
+bool Connection::isOnThisMachine() const {
+  const auto parsed = net::Url::parse(url_);
+  if (!link_ || !parsed || parsed->isAwaited) return false;
+  const std::string& peer = link_->peer();
+  boost::system::error_code error;
+  const auto address = asio::ip::make_address(peer.substr(0, peer.rfind(':')), error);
+  return !error && address.is_loopback();
+}
+
 void Connection::prepare(RequestHeader& header, Duration timeout) {
   header.timestamp = wallClock();
   header.requestHandle = ++lastHandle_;
@@ -203,7 +212,7 @@ Awaitable<Result<Bytes>> Connection::exchange(Bytes message, Duration timeout) {
 Error Connection::faultOf(BytesView body, std::string_view expected) {
   BinaryReader reader(body);
   const auto id = reader.next<NodeId>();
-  if (!(id == NodeId(ServiceFault::kBinaryId)))
+  if (!id.isNumericIn0() || id.numeric() != ServiceFault::kBinaryId)
     return {status::BadUnknownResponse,
             fmt::format("the server answered with {} instead of {}", structureNamed(id.numeric()), expected),
             {}};

@@ -33,6 +33,8 @@ class Connection : public std::enable_shared_from_this<Connection>, public chann
 
   const ChannelSecurityChoice& security() const { return security_; }
   bool isOpen() const { return channel_ && channel_->isOpen(); }
+  /// Whether the other end is on this machine, and it was this client that went there.
+  bool isOnThisMachine() const;
   const std::string& url() const { return url_; }
   /// What the server was said hello to: its own word where it connected to this client.
   std::string endpointUrl() const { return channel_ ? channel_->endpointUrl().str() : url_; }

@@ -12,7 +12,14 @@ using namespace ua;
 
 namespace {
 
-bool isThisMachine(const std::string& host) { return host == "localhost" || host == "::1" || host.starts_with("127."); }
+/// How strong an endpoint is: what is encrypted before what is signed, then the better policy. secure::policies() names
+/// the best first.
+std::pair<int, std::ptrdiff_t> strengthOf(const EndpointDescription& endpoint) {
+  const auto& known = secure::policies();
+  const auto at =
+      std::ranges::find_if(known, [&](const auto& policy) { return policy.uri == endpoint.securityPolicyUri.view(); });
+  return {static_cast<int>(endpoint.securityMode), std::end(known) - at};
+}
 
 std::string describe(const EndpointDescription& endpoint) {
   const std::string uri = endpoint.securityPolicyUri.str();
@@ -27,7 +34,7 @@ std::string describe(const EndpointDescription& endpoint) {
 }  // namespace
 
 Result<EndpointDescription> chooseEndpoint(const List<EndpointDescription>& offered, const Security& security,
-                                           const net::Url& url) {
+                                           const net::Url& url, bool isOnThisMachine) {
   // Over WebSockets a channel is one choice, JSON messages without one are another.
   const std::string_view transport =
       url.scheme == net::Url::Scheme::WebSocket ? "wss-uasc-uabinary" : "uatcp-uasc-uabinary";
@@ -36,7 +43,7 @@ Result<EndpointDescription> chooseEndpoint(const List<EndpointDescription>& offe
   const bool offersNone = std::ranges::any_of(offered, [](const auto& e) {
     return e.securityMode == MessageSecurityMode::None && !e.userIdentityTokens.empty();
   });
-  if (wish == Security::Wish::Auto && security.policy.empty() && isThisMachine(url.host) && offersNone)
+  if (wish == Security::Wish::Auto && security.policy.empty() && isOnThisMachine && offersNone)
     wish = Security::Wish::None;
   for (const auto& endpoint : offered) {
     const auto* policy = secure::policyOf(endpoint.securityPolicyUri.view());
@@ -47,7 +54,7 @@ Result<EndpointDescription> chooseEndpoint(const List<EndpointDescription>& offe
     if (!security.policy.empty() && (!policy || policy->name != security.policy)) continue;
     const auto profile = endpoint.transportProfileUri.view();
     if (profile.empty() ? url.isOverTls() : !profile.ends_with(transport)) continue;
-    if (!best || endpoint.securityLevel > best->securityLevel) best = &endpoint;
+    if (!best || strengthOf(endpoint) > strengthOf(*best)) best = &endpoint;
   }
   if (best) return *best;
   std::string all;
@@ -56,6 +63,27 @@ Result<EndpointDescription> chooseEndpoint(const List<EndpointDescription>& offe
                all.empty() ? "the server offers no endpoint: it lets nobody in"
                            : "the server offers no such security; it offers " + all,
                "zunth endpoints"};
+}
+
+Result<void> checkOffered(const List<EndpointDescription>& told, const ChannelSecurityChoice& choice,
+                          const Security& security, const net::Url& url) {
+  if (!choice.policy) return {};
+  const Error forged{status::BadSecurityChecksFailed,
+                     "what the server offers was changed on the way: somebody wants a weaker connection",
+                     "ask who sits between this client and the server"};
+  const auto best = chooseEndpoint(told, security, url, false);
+  // Some servers tell a session of fewer endpoints; what they do tell must have been there before.
+  if (!best) return {};
+  EndpointDescription taken;
+  taken.securityMode = choice.mode;
+  taken.securityPolicyUri = String(choice.policy->uri);
+  if (strengthOf(*best) > strengthOf(taken)) return forged;
+  for (const auto& endpoint : told) {
+    if (endpoint.securityMode != choice.mode || endpoint.securityPolicyUri.view() != choice.policy->uri) continue;
+    const auto shown = secure::Certificate::fromDer(endpoint.serverCertificate);
+    if (!endpoint.serverCertificate.empty() && (!shown || !(*shown == *choice.server))) return forged;
+  }
+  return {};
 }
 
 ChannelSecurityChoice unsecured(const Security& security, const std::string& url) {

@@ -30,14 +30,21 @@ struct ChannelSecurityChoice {
   ua::MessageSecurityMode mode = ua::MessageSecurityMode::None;
   std::shared_ptr<const secure::Identity> identity;
   std::optional<secure::Certificate> server;
+  ua::List<ua::EndpointDescription> offered;  // when the server was asked; to be compared with what a session is told
   /// Over TLS, whether the certificate that the server shows there is accepted; nobody's is without it.
   std::function<ua::Result<void>(const ua::ByteString& chain)> trustTls;
 };
 
-/// Of the endpoints that `url` reaches the one that fits the wish best, the strongest first. BadSecurityModeRejected
-/// with what is offered instead.
+/// Of the endpoints that `url` reaches the one that fits the wish best, the strongest first, by what is known of modes
+/// and policies and not by what anybody says of them. `isOnThisMachine` goes by the connection's other end.
+/// BadSecurityModeRejected with what is offered instead.
 ua::Result<ua::EndpointDescription> chooseEndpoint(const ua::List<ua::EndpointDescription>& offered,
-                                                   const Security& security, const net::Url& url);
+                                                   const Security& security, const net::Url& url, bool isOnThisMachine);
+
+/// Whether what a session was told by the server itself of its endpoints is what the choice was made from (Part 4,
+/// 5.6.2): nobody has left out a stronger one on the way. BadSecurityChecksFailed.
+ua::Result<void> checkOffered(const ua::List<ua::EndpointDescription>& told, const ChannelSecurityChoice& choice,
+                              const Security& security, const net::Url& url);
 
 /// An unsecured channel; over TLS to a server that `security` trusts.
 ChannelSecurityChoice unsecured(const Security& security, const std::string& url);

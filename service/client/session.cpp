@@ -10,6 +10,7 @@
 #include <boost/asio/detached.hpp>
 #include <boost/asio/this_coro.hpp>
 #include <boost/asio/use_awaitable.hpp>
+#include <fmt/format.h>
 
 namespace zunth::client {
 
@@ -103,10 +104,12 @@ Awaitable<Result<ChannelSecurityChoice>> Session::chooseSecurity() {
   GetEndpointsRequest request;
   request.endpointUrl = String(endpointUrl);
   auto response = co_await (*connection)->request(std::move(request), options_.timeout);
+  const bool isOnThisMachine = (*connection)->isOnThisMachine();
   (*connection)->close();
   if (!response) co_return response.error();
-  auto endpoint = chooseEndpoint(response->endpoints, wish, *parsed);
+  auto endpoint = chooseEndpoint(response->endpoints, wish, *parsed, isOnThisMachine);
   if (!endpoint) co_return endpoint.error();
+  choice.offered = std::move(response->endpoints);
   choice.policy = secure::policyOf(endpoint->securityPolicyUri.view());
   choice.mode = endpoint->securityMode;
   if (!choice.policy) co_return choice;
@@ -118,6 +121,13 @@ Awaitable<Result<ChannelSecurityChoice>> Session::chooseSecurity() {
     co_return trusted.error();
   auto certificate = secure::Certificate::fromDer(endpoint->serverCertificate);
   if (!certificate) co_return certificate.error();
+  if (certificate->keyKind() != choice.policy->key)
+    co_return Error{status::BadCertificatePolicyCheckFailed,
+                    fmt::format("{} takes {} keys, the server's is {}", choice.policy->name, nameOf(choice.policy->key),
+                                nameOf(certificate->keyKind())),
+                    "zunth endpoints"};
+  if (endpoint->server.applicationUri.empty() && !certificate->applicationUri().empty())
+    co_return Error{status::BadCertificateUriInvalid, "the server doesn't say which application it is", {}};
   auto identity = wish.identity(choice.policy->key);
   if (!identity) co_return identity.error();
   choice.server = std::move(*certificate);
@@ -151,6 +161,20 @@ Awaitable<Result<void>> Session::create() {
       co_return Error{
           status::BadApplicationSignatureInvalid, "the server's signature does not fit its certificate", {}};
   }
+  if (choice_->policy) {
+    const auto shown = secure::Certificate::fromDer(created->serverCertificate);
+    if (!shown || !(*shown == *choice_->server))
+      co_return Error{status::BadSecurityChecksFailed,
+                      "the server showed another certificate to the session than to the channel",
+                      {}};
+    if (created->serverNonce.size() < 32)
+      co_return Error{status::BadNonceInvalid, "the server's nonce has fewer than 32 octets", {}};
+    if (const auto parsed = net::Url::parse(connection_->endpointUrl()))
+      if (auto fine = checkOffered(created->serverEndpoints, *choice_, options_.security, *parsed); !fine)
+        co_return fine.error();
+  }
+  if (created->serverNonce.size() > 1024)
+    co_return Error{status::BadNonceInvalid, "the server's nonce has more than 1024 octets", {}};
   serverNonce_ = created->serverNonce;
   token_ = created->authenticationToken;
   sessionId_ = created->sessionId;
@@ -238,6 +262,11 @@ Result<ExtensionObject> Session::identityToken() const {
   }
   auto certificate = secure::Certificate::fromDer(serverCertificate_);
   if (!certificate) return certificate.error();
+  // Keys on curves can't encrypt, whatever the server asks for.
+  if ((*policy)->key != secure::KeyKind::Rsa || certificate->keyKind() != secure::KeyKind::Rsa)
+    return Error{status::BadIdentityTokenRejected,
+                 "what identifies the user can't be encrypted for this server's key: it is not sent",
+                 "the same with --security encrypt"};
   Bytes secret;
   BinaryWriter writer(secret);
   writer.write(static_cast<std::uint32_t>(text.size() + serverNonce_.size()));
@@ -271,6 +300,9 @@ Awaitable<Result<void>> Session::activate() {
   }
   auto activated = co_await connection_->request(std::move(request), options_.timeout);
   if (!activated) co_return activated.error();
+  // A server may answer and end the connection at once.
+  if (!connection_->isOpen())
+    co_return Error{status::BadConnectionClosed, "the server ended the connection as the session was activated", {}};
   serverNonce_ = activated->serverNonce;
   co_return Result<void>{};
 }
@@ -320,6 +352,7 @@ Awaitable<Error> Session::restoreOnce() {
   for (const auto& weak : subscriptions)
     if (const auto subscription = weak.lock())
       if (auto fine = co_await subscription->restored(sameSession); !fine) co_return fine.error();
+  if (!connection_->isOpen()) co_return Error{status::BadConnectionClosed, "the connection was lost again", {}};
   co_return Error{
       status::Good,
       sameSession ? "the connection is back, the session goes on" : "the connection is back in a new session",
@@ -418,8 +451,7 @@ Awaitable<Result<std::vector<BrowseResult>>> Session::browse(std::vector<BrowseD
         if (alone->results.size() == 1) result = std::move(alone->results[0]);
       }
       for (int page = 0; !result.continuationPoint.empty(); ++page) {
-        if (page == kMostPages)
-          co_return Error{status::BadUnknownResponse, "the server's browse goes on for ever", {}};
+        if (page == kMostPages) co_return Error{status::BadUnknownResponse, "the server's browse goes on for ever", {}};
         BrowseNextRequest next;
         next.continuationPoints.push_back(result.continuationPoint);
         auto more = co_await this->request(std::move(next));

@@ -4,6 +4,8 @@
 
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
+#include <boost/asio/post.hpp>
+#include <boost/asio/use_awaitable.hpp>
 #include <fmt/format.h>
 
 namespace zunth::client {
@@ -66,6 +68,7 @@ Awaitable<Result<void>> Subscription::createOnServer() {
   settings_.keepAliveCount = created->revisedMaxKeepAliveCount;
   nextSequence_ = 1;
   toAcknowledge_.clear();
+  inbox_.clear();  // what came of the one before counts differently
   if (settings_.durableHours == 0) co_return Result<void>{};
   std::vector<Variant> inputs;
   inputs.push_back(Variant(id_));
@@ -213,6 +216,8 @@ Awaitable<void> Subscription::keepPublishing(int generation) {
       connection->abandon({status::BadTimeout, "the server has fallen silent", {}});
     else if (!isCut)
       co_return fail(response.error());
+    // Whatever the server does, others have their turn before it is asked again.
+    co_await asio::post(session_->executor_, asio::use_awaitable);
   }
 }
 

@@ -177,6 +177,10 @@ TEST_CASE("a server connects to a client that waits for it", "[client][cu:Protoc
     for (int i = 0; i < 2; ++i) {
       client::Session::Options options;
       options.timeout = kPatience;
+      // Whoever comes says themselves where they are: nothing is left unsecured for that.
+      const auto careful = co_await client::Session::open("await+" + at, options);
+      CHECK(careful.code() == status::BadSecurityModeRejected);
+      options.security.wish = client::Security::Wish::None;
       auto session = co_await client::Session::open("await+" + at, options);
       INFO((session ? "" : session.error().text()));
       REQUIRE(session);

@@ -55,6 +55,7 @@ class Process {
       buffer_.append(piece, static_cast<std::size_t>(size));
     }
   }
+  pid_t id() const { return pid_; }
   /// The exit code once it has ended by itself or by the signal; -1 when the signal ended it.
   int stop(int signal = SIGTERM) {
     if (pid_ <= 0) return -1;

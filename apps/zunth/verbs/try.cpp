@@ -119,11 +119,12 @@ Awaitable<int> tryConnection(std::string place, Options options, client::Session
   auto offered = co_await (*plain)->request(std::move(request), patience);
   const auto after = std::chrono::system_clock::now();
   const std::string endpointUrl = (*plain)->endpointUrl();
+  const bool isOnThisMachine = (*plain)->isOnThisMachine();
   (*plain)->close();
   if (!offered) co_return steps.bad("endpoints", offered.error(), {});
   auto parsed = net::Url::parse(endpointUrl);
   if (!parsed) co_return steps.bad("endpoints", parsed.error(), {});
-  auto chosen = client::chooseEndpoint(offered->endpoints, security, *parsed);
+  auto chosen = client::chooseEndpoint(offered->endpoints, security, *parsed, isOnThisMachine);
   if (!chosen) co_return steps.bad("endpoints", chosen.error(), chosen.error().next);
   const auto* policy = secure::policyOf(chosen->securityPolicyUri.view());
   const auto key = policy ? policy->key : secure::KeyKind::Rsa;

@@ -1,0 +1,536 @@
+// Hostile peers against the real zunthd, each with a good client beside it that reads, writes and watches all the time:
+// it never waits long, and its subscription loses nothing; and the service's memory stays within bounds.
+#include "core/ua/generated/node_ids.hpp"
+#include "core/ua/structure_codec.hpp"
+#include "service/client/subscription.hpp"
+#include "service/net/url.hpp"
+
+#include <algorithm>
+#include <atomic>
+#include <thread>
+
+#include "tests/service/process.hpp"
+#include "tests/service/run_loop.hpp"
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/detached.hpp>
+#include <boost/asio/ssl.hpp>
+#include <boost/asio/steady_timer.hpp>
+#include <boost/asio/this_coro.hpp>
+#include <boost/asio/use_awaitable.hpp>
+#include <boost/asio/write.hpp>
+#include <boost/beast/core.hpp>
+#include <boost/beast/http.hpp>
+#include <catch2/catch.hpp>
+
+using namespace zunth;
+using namespace zunth::ua;
+namespace asio = net::asio;
+using client::Awaitable;
+using client::Session;
+
+namespace {
+
+/// A site that lets everybody in by every door: the worst case.
+class Site {
+ public:
+  Site() {
+    folder.write("site/site.yaml",
+                 "name: Test\nuri: urn:fernhollow.example:test\nendpoint: [opc.tcp://127.0.0.1:0, "
+                 "opc.https://127.0.0.1:0]\nsecurity:\n  unsecured: on\n  anonymous: on\nnode-management: on\n");
+    folder.write("site/model/plant.yaml", R"(namespace: http://fernhollow.example/test
+objects:
+  DF1:
+    count: UInt32 = 0 writable
+    text: String = "x" writable
+    level: Float m 0..5
+)");
+    service = std::make_unique<test::Process>(
+        std::vector<std::string>{test::program("zunthd"), (folder.path / "site").string(), "--log", "error"});
+    for (int i = 0; i < 2; ++i) {
+      const std::string line = service->line();
+      const std::string found = line.substr(line.find("opc."));
+      const auto port = net::Url::parse(found)->port;
+      if (found.starts_with("opc.tcp"))
+        url = found, tcpPort = port;
+      else
+        tlsPort = port;
+    }
+  }
+  std::size_t memory() const {
+    std::ifstream status("/proc/" + std::to_string(service->id()) + "/status");
+    std::string word;
+    while (status >> word)
+      if (word == "VmRSS:") {
+        std::size_t kilobytes = 0;
+        status >> kilobytes;
+        return kilobytes * 1024;
+      }
+    return 0;
+  }
+  test::TemporaryFolder folder;
+  std::unique_ptr<test::Process> service;
+  std::string url;
+  std::uint16_t tcpPort = 0, tlsPort = 0;
+};
+
+Awaitable<std::shared_ptr<Session>> sessionAt(std::string url) {
+  Session::Options options;
+  options.timeout = std::chrono::seconds(20);
+  options.reconnects = false;
+  options.security.wish = client::Security::Wish::None;
+  auto opened = co_await Session::open(url, options);
+  if (!opened) throw std::runtime_error(opened.error().text());
+  co_return *opened;
+}
+
+const NodeId kCount(2, "DF1/count"), kText(2, "DF1/text");
+
+/// Counts a variable up and watches it, on a thread of its own, and notes how long each answer took.
+class GoodClient {
+ public:
+  explicit GoodClient(const std::string& url) : thread_([this, url] { work(url); }) {
+    while (!ready_) std::this_thread::yield();
+  }
+  ~GoodClient() { finish(); }
+  void finish() {
+    isOver_ = true;
+    if (thread_.joinable()) thread_.join();
+  }
+  std::vector<double> waits;  // ms
+  std::vector<std::uint32_t> seen;
+  std::uint32_t written = 0;
+  std::string failure;
+
+ private:
+  void work(const std::string& url) {
+    asio::io_context loop(1);
+    asio::co_spawn(loop, count(url), [&](std::exception_ptr thrown) {
+      try {
+        if (thrown) std::rethrow_exception(thrown);
+      } catch (const std::exception& e) {
+        failure = e.what();
+      }
+      ready_ = true;
+      loop.stop();
+    });
+    loop.run();
+  }
+  Awaitable<void> count(std::string url) {
+    auto session = co_await sessionAt(url);
+    client::Subscription::Handlers handlers;
+    handlers.change = [this](std::uint32_t, const DataValue& value) {
+      if (const auto* number = value.value.get<std::uint32_t>()) seen.push_back(*number);
+    };
+    handlers.gap = [this](const std::string& why) { failure = why; };
+    client::Subscription::Settings settings;
+    settings.interval = 50;
+    auto subscription = co_await client::Subscription::create(session, settings, handlers);
+    if (!subscription) throw std::runtime_error(subscription.error().text());
+    MonitoredItemCreateRequest item;
+    item.itemToMonitor = {kCount, 13, {}, {}};
+    item.monitoringMode = MonitoringMode::Reporting;
+    item.requestedParameters = {1, 0, {}, 1'000, true};
+    auto added = co_await (*subscription)->add(std::vector<MonitoredItemCreateRequest>(1, item));
+    if (!added) throw std::runtime_error(added.error().text());
+    asio::steady_timer timer(co_await asio::this_coro::executor);
+    while (!isOver_) {
+      const auto begun = std::chrono::steady_clock::now();
+      auto done = co_await session->write(kCount, Variant(++written));
+      if (!done) throw std::runtime_error(done.error().text());
+      waits.push_back(std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count());
+      ready_ = waits.size() > 20;
+      timer.expires_after(std::chrono::milliseconds(10));
+      co_await timer.async_wait(asio::use_awaitable);
+    }
+    // All that was written comes.
+    for (int i = 0; i < 100 && (seen.empty() || seen.back() != written); ++i) {
+      timer.expires_after(std::chrono::milliseconds(50));
+      co_await timer.async_wait(asio::use_awaitable);
+    }
+    co_await session->close();
+  }
+  std::atomic<bool> isOver_{false}, ready_{false};
+  std::thread thread_;
+};
+
+using Sockets = std::vector<net::Tcp::socket>;
+
+net::Tcp::socket plug(asio::io_context& loop, std::uint16_t port, std::string_view said = {}) {
+  net::Tcp::socket socket(loop);
+  boost::system::error_code error;
+  socket.connect({asio::ip::make_address("127.0.0.1"), port}, error);
+  if (!error && !said.empty()) asio::write(socket, asio::buffer(said), error);
+  return socket;
+}
+
+/// Posts a body to the TLS door, as a stranger.
+void post(Site& site, std::string_view type, const std::string& body) {
+  namespace http = boost::beast::http;
+  asio::io_context loop;
+  asio::ssl::context context(asio::ssl::context::tls_client);
+  asio::ssl::stream<net::Tcp::socket> stream(loop, context);
+  boost::system::error_code error;
+  stream.next_layer().connect({asio::ip::make_address("127.0.0.1"), site.tlsPort}, error);
+  if (!error) stream.handshake(asio::ssl::stream_base::client, error);
+  if (error) return;
+  http::request<http::string_body> request(http::verb::post, "/", 11, body);
+  request.set(http::field::content_type, boost::beast::string_view(type.data(), type.size()));
+  request.prepare_payload();
+  http::write(stream, request, error);
+  boost::beast::flat_buffer buffer;
+  http::response<http::string_body> response;
+  if (!error) http::read(stream, buffer, response, error);
+}
+
+MonitoredItemCreateRequest watching(NodeId node, double interval, std::uint32_t queue = 1) {
+  MonitoredItemCreateRequest item;
+  item.itemToMonitor = {std::move(node), 13, {}, {}};
+  item.monitoringMode = MonitoringMode::Reporting;
+  item.requestedParameters = {1, interval, {}, queue, true};
+  return item;
+}
+
+Awaitable<std::uint32_t> subscribe(Session& session, double interval = 100) {
+  CreateSubscriptionRequest create;
+  create.requestedPublishingInterval = interval;
+  create.requestedLifetimeCount = UINT32_MAX;
+  create.requestedMaxKeepAliveCount = UINT32_MAX;
+  create.publishingEnabled = true;
+  auto made = co_await session.request(std::move(create));
+  co_return made ? made->subscriptionId : 0;
+}
+
+constexpr double kExtremes[] = {0,
+                                -0.0,
+                                -1,
+                                1e-300,
+                                5e-324,
+                                1e-7,
+                                0.001,
+                                1e9,
+                                9.3e12,
+                                1e15,
+                                1e18,
+                                1e300,
+                                -1e300,
+                                std::numeric_limits<double>::infinity(),
+                                -std::numeric_limits<double>::infinity(),
+                                std::numeric_limits<double>::quiet_NaN()};
+
+Awaitable<void> numbersWithoutEnd(Site& site) {
+  auto session = co_await sessionAt(site.url);
+  for (const double number : kExtremes) {
+    const auto made = co_await subscribe(*session, number);
+    CreateMonitoredItemsRequest items;
+    items.subscriptionId = made;
+    items.timestampsToReturn = TimestampsToReturn::Both;
+    for (const auto node : {NodeId(id::Server_ServerStatus_State), NodeId(id::Server_ServerStatus_CurrentTime), kCount})
+      for (const std::uint32_t queue : {0u, 1u, UINT32_MAX})
+        items.itemsToCreate.push_back(watching(node, number, queue));
+    (void)co_await session->request(std::move(items));
+    ReadRequest read;
+    read.maxAge = number;
+    read.timestampsToReturn = TimestampsToReturn::Both;
+    read.nodesToRead.push_back({kCount, 13, {}, {}});
+    (void)co_await session->request(std::move(read));
+    CreateSessionRequest create;
+    create.requestedSessionTimeout = number;
+    (void)co_await session->request(std::move(create));
+  }
+  co_await session->close();
+}
+
+Awaitable<void> depthsOfStructures(Site& site) {
+  auto session = co_await sessionAt(site.url);
+  ExtensionObject inner;
+  std::string octets;
+  for (int i = 0; i < 3'000; ++i) {
+    LiteralOperand literal{Variant(inner)};
+    inner = ExtensionObject::binary(NodeId(LiteralOperand::kBinaryId), ByteString(BytesView(encode(literal))));
+  }
+  for (const auto& node : {kText, NodeId(id::Server_ServiceLevel)}) (void)co_await session->write(node, Variant(inner));
+  std::vector<Variant> inputs(1, Variant(inner));
+  (void)co_await session->call(NodeId(id::Server), NodeId(id::Server_GetMonitoredItems), inputs);
+  co_await session->close();
+}
+
+Awaitable<void> halfOfTheAddressSpace(Site& site) {
+  auto session = co_await sessionAt(site.url);
+  for (int round = 0; round < 5; ++round) {
+    BrowseRequest browse;
+    for (int i = 0; i < 1'000; ++i)
+      browse.nodesToBrowse.push_back({NodeId(id::PropertyType), BrowseDirection::Inverse, NodeId(), true, 0, 63});
+    (void)co_await session->connection()->request(std::move(browse), std::chrono::seconds(20));
+    TranslateBrowsePathsToNodeIdsRequest translate;
+    BrowsePath path{NodeId(id::PropertyType), {}};
+    path.relativePath.elements.push_back({NodeId(id::HasTypeDefinition), true, true, {}});
+    for (int i = 0; i < 1'000; ++i) translate.browsePaths.push_back(path);
+    (void)co_await session->request(std::move(translate));
+    ReadRequest read;
+    for (int i = 0; i < 100'000; ++i) read.nodesToRead.push_back({NodeId(9, 9u), 13, {}, {}});
+    read.requestHeader.returnDiagnostics = 0x3FF;
+    (void)co_await session->connection()->request(std::move(read), std::chrono::seconds(20));
+  }
+  co_await session->close();
+}
+
+Awaitable<void> oneLargeTextManyTimes(Site& site) {
+  auto session = co_await sessionAt(site.url);
+  (void)co_await session->write(kText, Variant(String(std::string(10'000'000, 'x'))));
+  const auto made = co_await subscribe(*session);
+  CreateMonitoredItemsRequest items;
+  items.subscriptionId = made;
+  items.timestampsToReturn = TimestampsToReturn::Both;
+  for (int i = 0; i < 500; ++i) items.itemsToCreate.push_back(watching(kText, 0, 10'000));
+  (void)co_await session->request(std::move(items));
+  for (int i = 0; i < 5; ++i) {
+    ReadRequest read;
+    read.timestampsToReturn = TimestampsToReturn::Both;
+    for (int k = 0; k < 1'000; ++k) read.nodesToRead.push_back({kText, 13, {}, {}});
+    (void)co_await session->connection()->request(std::move(read), std::chrono::seconds(20));
+    (void)co_await session->write(kText, Variant(String(std::string(10'000'000, static_cast<char>('a' + i)))));
+  }
+  (void)co_await session->write(kText, Variant("x"));
+  co_await session->close();
+}
+
+Awaitable<void> filtersWithoutEnd(Site& site) {
+  auto session = co_await sessionAt(site.url);
+  const auto made = co_await subscribe(*session);
+  EventFilter filter;
+  for (int i = 0; i < 200; ++i) filter.selectClauses.push_back({NodeId(), {{0, "Message"}}, 13, {}});
+  for (int i = 0; i < 20; ++i) {
+    ua::ContentFilterElement like;
+    like.filterOperator = FilterOperator::Like;
+    like.filterOperands.push_back(ExtensionObject::of(LiteralOperand{Variant(String(std::string(40'000, 'a')))}));
+    like.filterOperands.push_back(
+        ExtensionObject::of(LiteralOperand{Variant(String("%" + std::string(20'000, 'a') + "b"))}));
+    filter.whereClause.elements.push_back(std::move(like));
+  }
+  CreateMonitoredItemsRequest items;
+  items.subscriptionId = made;
+  items.timestampsToReturn = TimestampsToReturn::Both;
+  for (int i = 0; i < 100; ++i) {
+    auto item = watching(NodeId(id::Server), 0, 10'000);
+    item.itemToMonitor.attributeId = 12;
+    item.requestedParameters.filter = ExtensionObject::of(filter);
+    items.itemsToCreate.push_back(std::move(item));
+  }
+  (void)co_await session->request(std::move(items));
+  for (int i = 0; i < 3; ++i) {
+    WriteRequest refused;
+    for (int k = 0; k < 1'000; ++k)
+      refused.nodesToWrite.push_back({NodeId(id::Server_ServiceLevel), 13, {}, DataValue(Variant(1))});
+    (void)co_await session->request(std::move(refused));
+  }
+  co_await session->close();
+}
+
+Awaitable<void> everySessionThereIs(Site& site) {
+  auto session = co_await sessionAt(site.url);
+  for (int i = 0; i < 1'000; ++i) {
+    CreateSessionRequest create;
+    create.sessionName = String(std::string(500, 'x'));
+    (void)co_await session->connection()->request(std::move(create), std::chrono::seconds(20));
+  }
+  co_await session->close();
+}
+
+Awaitable<void> publishesAndAcknowledgements(Site& site) {
+  auto session = co_await sessionAt(site.url);
+  (void)co_await subscribe(*session);
+  const auto executor = co_await asio::this_coro::executor;
+  for (int i = 0; i < 300; ++i) {
+    asio::co_spawn(
+        executor,
+        [session]() -> Awaitable<void> {
+          PublishRequest publish;
+          for (std::uint32_t k = 0; k < 1'000; ++k) publish.subscriptionAcknowledgements.push_back({k, k});
+          (void)co_await session->connection()->request(std::move(publish), std::chrono::seconds(1));
+        },
+        asio::detached);
+  }
+  asio::steady_timer timer(executor, std::chrono::milliseconds(1'500));
+  co_await timer.async_wait(asio::use_awaitable);
+  co_await session->close();
+}
+
+Awaitable<void> allOfTheItems(Site& site) {
+  auto session = co_await sessionAt(site.url);
+  const auto made = co_await subscribe(*session);
+  for (int i = 0; i < 40; ++i) {
+    CreateMonitoredItemsRequest items;
+    items.subscriptionId = made;
+    items.timestampsToReturn = TimestampsToReturn::Both;
+    for (int k = 0; k < 1'000; ++k)
+      items.itemsToCreate.push_back(watching(NodeId(id::Server_ServerStatus_CurrentTime), 1e-7));
+    (void)co_await session->request(std::move(items));
+  }
+  asio::steady_timer timer(co_await asio::this_coro::executor, std::chrono::milliseconds(500));
+  co_await timer.async_wait(asio::use_awaitable);
+  co_await session->close();
+}
+
+Awaitable<void> queriesWithoutEnd(Site& site) {
+  auto session = co_await sessionAt(site.url);
+  for (int i = 0; i < 3; ++i) {
+    QueryFirstRequest query;
+    NodeTypeDescription type;
+    type.typeDefinitionNode = ExpandedNodeId(NodeId(id::BaseDataVariableType));
+    type.includeSubTypes = true;
+    query.nodeTypes.push_back(type);
+    for (int k = 0; k < 20; ++k) {
+      ua::ContentFilterElement element;
+      element.filterOperator = FilterOperator::RelatedTo;
+      for (const auto& operand : {Variant(NodeId(id::BaseObjectType)), Variant(NodeId(id::BaseObjectType)),
+                                  Variant(NodeId(id::References)), Variant(std::uint32_t{0})})
+        element.filterOperands.push_back(ExtensionObject::of(LiteralOperand{operand}));
+      query.filter.elements.push_back(std::move(element));
+    }
+    (void)co_await session->connection()->request(std::move(query), std::chrono::seconds(20));
+  }
+  co_await session->close();
+}
+
+/// What is sent with nobody reading what comes back.
+Awaitable<void> answersThatNobodyReads(Site& site) {
+  asio::io_context elsewhere(1);
+  std::vector<std::shared_ptr<Session>> sessions;
+  for (int i = 0; i < 5; ++i)
+    asio::co_spawn(
+        elsewhere,
+        [&]() -> Awaitable<void> {
+          auto session = co_await sessionAt(site.url);
+          sessions.push_back(session);
+          const auto executor = co_await asio::this_coro::executor;
+          for (int k = 0; k < 2'000; ++k)
+            asio::co_spawn(
+                executor,
+                [session]() -> Awaitable<void> {
+                  BrowseRequest browse;
+                  for (int n = 0; n < 20; ++n)
+                    browse.nodesToBrowse.push_back(
+                        {NodeId(id::PropertyType), BrowseDirection::Inverse, NodeId(), true, 0, 63});
+                  (void)co_await session->connection()->request(std::move(browse), std::chrono::seconds(20));
+                },
+                asio::detached);
+        },
+        asio::detached);
+  elsewhere.run_for(std::chrono::milliseconds(400));
+  asio::steady_timer timer(co_await asio::this_coro::executor, std::chrono::milliseconds(1'500));
+  co_await timer.async_wait(asio::use_awaitable);
+}
+
+Awaitable<void> silentConnections(Site& site) {
+  asio::io_context loop;
+  Sockets sockets;
+  for (int i = 0; i < 1'000; ++i) sockets.push_back(plug(loop, i % 2 ? site.tcpPort : site.tlsPort));
+  asio::steady_timer timer(co_await asio::this_coro::executor, std::chrono::milliseconds(500));
+  co_await timer.async_wait(asio::use_awaitable);
+}
+
+Awaitable<void> slowSpeakers(Site& site) {
+  using namespace std::string_view_literals;
+  asio::io_context loop;
+  Sockets sockets;
+  for (int i = 0; i < 100; ++i)
+    for (const auto said : {"H"sv, "HELF\x20\x00\x00\x00"sv, "OPNF\xFF\xFF\x00\x00"sv, "MSGC\xFF\xFF\x00\x00"sv,
+                            "\x16\x03\x01\x02\x00"sv, "GET / HTTP"sv})
+      sockets.push_back(plug(loop, i % 2 ? site.tcpPort : site.tlsPort, said));
+  asio::steady_timer timer(co_await asio::this_coro::executor, std::chrono::milliseconds(500));
+  co_await timer.async_wait(asio::use_awaitable);
+}
+
+Awaitable<void> channelsWithoutSessions(Site& site) {
+  std::vector<std::shared_ptr<client::Connection>> open;
+  for (int i = 0; i < 250; ++i) {
+    auto connection = co_await client::Connection::open(site.url, std::chrono::seconds(10), {});
+    if (connection) open.push_back(*connection);
+  }
+  // They gave way: a newcomer is served.
+  auto session = co_await sessionAt(site.url);
+  co_await session->close();
+}
+
+Awaitable<void> jsonFromStrangers(Site& site) {
+  const std::string deep = "{\"TypeId\":422,\"Body\":" + std::string(100'000, '[') + std::string(100'000, ']') + "}";
+  std::string members = "{\"TypeId\":422,\"Body\":{";
+  for (int i = 0; i < 40'000; ++i) members += "\"k" + std::to_string(i) + "\":1,";
+  members.back() = '}';
+  for (int i = 0; i < 3; ++i)
+    for (const auto& body : {deep, members + "}", std::string(1'000'000, '['), std::string(20'000'000, ' ')})
+      for (const char* type : {"application/opcua+uajson", "application/octet-stream"}) post(site, type, body);
+  co_return;
+}
+
+Awaitable<void> nodesWithoutEnd(Site& site) {
+  auto session = co_await sessionAt(site.url);
+  for (int i = 0; i < 20; ++i) {
+    AddNodesRequest request;
+    for (int k = 0; k < 1'000; ++k) {
+      AddNodesItem item;
+      item.parentNodeId = ExpandedNodeId(NodeId(id::ObjectsFolder));
+      item.referenceTypeId = NodeId(id::Organizes);
+      item.browseName = {1, "same"};
+      item.nodeClass = NodeClass::Object;
+      item.typeDefinition = ExpandedNodeId(NodeId(id::BaseObjectType));
+      request.nodesToAdd.push_back(std::move(item));
+    }
+    (void)co_await session->request(std::move(request));
+  }
+  co_await session->close();
+}
+
+struct Attack {
+  const char* name;
+  Awaitable<void> (*run)(Site&);
+  std::size_t memory = 300;  // MB that the service may hold afterwards
+};
+
+constexpr Attack kAttacks[] = {
+    {"numbers without end", numbersWithoutEnd},
+    {"structures in structures", depthsOfStructures},
+    {"half of the address space, again and again", halfOfTheAddressSpace},
+    {"one large text, many times", oneLargeTextManyTimes},
+    {"filters that take for ever", filtersWithoutEnd},
+    {"every session that there is", everySessionThereIs},
+    {"publishes and acknowledgements", publishesAndAcknowledgements},
+    {"forty thousand items on one computed value", allOfTheItems},
+    {"queries that follow everything", queriesWithoutEnd},
+    {"answers that nobody reads", answersThatNobodyReads},
+    {"a thousand connections that say nothing", silentConnections},
+    {"clients that speak very slowly", slowSpeakers},
+    {"channels without sessions", channelsWithoutSessions},
+    {"JSON from strangers", jsonFromStrangers},
+    {"nodes without end", nodesWithoutEnd},
+};
+
+}  // namespace
+
+TEST_CASE("hostile peers shut nobody out", "[hostile]") {
+  Site site;
+  for (const auto& attack : kAttacks) {
+    INFO(attack.name);
+    GoodClient good(site.url);
+    REQUIRE(good.failure == "");
+    asio::io_context loop(1);
+    test::run(loop, [&]() -> Awaitable<void> { co_await attack.run(site); });
+    good.finish();
+    CHECK(good.failure == "");
+    // Nothing is lost, and nothing comes twice or out of order; the first is what was there before.
+    REQUIRE(good.seen.size() > 1);
+    good.seen.erase(good.seen.begin());
+    CHECK(good.seen.back() == good.written);
+    CHECK(std::ranges::adjacent_find(good.seen, [](auto a, auto b) { return b != a + 1; }) == good.seen.end());
+    auto waits = good.waits;
+    std::ranges::sort(waits);
+    const double median = waits[waits.size() / 2];
+    CAPTURE(median, waits.back(), waits.size(), site.memory() >> 20);
+    CHECK(waits.back() < 1'000 * median);
+    CHECK(site.memory() < attack.memory << 20);
+    if (std::getenv("ZUNTH_SHOW_WAITS"))
+      std::fprintf(stderr, "%-45s median %6.2f ms  longest %7.1f ms  %4zu MB\n", attack.name, median, waits.back(),
+                   site.memory() >> 20);
+  }
+  CHECK(site.service->stop() == 0);
+}
