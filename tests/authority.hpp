@@ -18,6 +18,8 @@ class Authority {
     std::string hosts = "DNS:localhost,IP:127.0.0.1";
     std::string usage = "critical,digitalSignature,nonRepudiation,keyEncipherment,dataEncipherment";
     std::string constraints = "critical,CA:FALSE";
+    std::string extended = "serverAuth,clientAuth";
+    const EVP_MD* (*digest)() = EVP_sha256;
     long validFrom = -86'400, validTo = 30 * 86'400;  // s from now
     int bits = 2048;
   };
@@ -58,13 +60,13 @@ class Authority {
   static secure::Identity self(const Wish& wish) { return makeSelf(wish); }
 
   /// Its revocation list with these certificates on it.
-  secure::RevocationList revoke(const std::vector<secure::Certificate>& gone) const {
+  secure::RevocationList revoke(const std::vector<secure::Certificate>& gone, int daysToNext = 30) const {
     X509_CRL* list = X509_CRL_new();
     X509_CRL_set_version(list, 1);
     X509_CRL_set_issuer_name(list, X509_get_subject_name(identity_.certificate.handle()));
     ASN1_TIME* now = ASN1_TIME_adj(nullptr, time(nullptr), 0, -60);
     X509_CRL_set1_lastUpdate(list, now);
-    ASN1_TIME* next = ASN1_TIME_adj(nullptr, time(nullptr), 30, 0);
+    ASN1_TIME* next = ASN1_TIME_adj(nullptr, time(nullptr), daysToNext, 0);
     X509_CRL_set1_nextUpdate(list, next);
     for (const auto& certificate : gone) {
       X509_REVOKED* entry = X509_REVOKED_new();
@@ -109,13 +111,13 @@ class Authority {
     const std::string names = "URI:" + wish.uri + (wish.hosts.empty() ? "" : "," + wish.hosts);
     for (const auto& [kind, value] : {std::pair<int, std::string>{NID_basic_constraints, wish.constraints},
                                       std::pair<int, std::string>{NID_key_usage, wish.usage},
-                                      std::pair<int, std::string>{NID_ext_key_usage, "serverAuth,clientAuth"},
+                                      std::pair<int, std::string>{NID_ext_key_usage, wish.extended},
                                       std::pair<int, std::string>{NID_subject_alt_name, names}}) {
       X509_EXTENSION* extension = X509V3_EXT_conf_nid(nullptr, &context, kind, value.c_str());
       X509_add_ext(x509, extension, -1);
       X509_EXTENSION_free(extension);
     }
-    X509_sign(x509, issuerKey.handle(), EVP_sha256());
+    X509_sign(x509, issuerKey.handle(), wish.digest());
     return taken(x509);
   }
   static secure::Certificate taken(X509* x509) {

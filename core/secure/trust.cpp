@@ -1,6 +1,7 @@
 #include "core/secure/trust.hpp"
 
 #include <algorithm>
+#include <memory>
 
 #include <fmt/format.h>
 #include <openssl/err.h>
@@ -64,12 +65,53 @@ Result<void> checkTime(const Certificate& certificate, DateTime now, bool isIssu
   return {};
 }
 
+/// Signed with a hash for which a second certificate can be made.
+bool isWeaklySigned(const Certificate& certificate) {
+  int digest = NID_undef;
+  if (X509_get_signature_info(certificate.handle(), &digest, nullptr, nullptr, nullptr) != 1) ERR_clear_error();
+  return digest == NID_md5 || digest == NID_md4 || digest == NID_md2 || digest == NID_sha1 || digest == NID_md5_sha1;
+}
+
+/// Keys, signatures and what a certificate demands of who reads it, of the whole path.
+Result<void> checkPolicy(const std::vector<Certificate>& path) {
+  for (std::size_t i = 0; i < path.size(); ++i) {
+    const auto& certificate = path[i];
+    if (certificate.keyKind() == KeyKind::Rsa && certificate.keyBits() < kLeastKeyBits)
+      return Error{status::BadCertificatePolicyCheckFailed,
+                   fmt::format("the key of {} has {} bits; {} are the least", certificate.subject(),
+                               certificate.keyBits(), kLeastKeyBits),
+                   {}};
+    // What a root has signed itself says nothing: it is trusted as it is.
+    if ((i == 0 || !certificate.isSelfSigned()) && isWeaklySigned(certificate))
+      return Error{status::BadCertificatePolicyCheckFailed,
+                   fmt::format("the certificate of {} is signed with a hash that is too weak", certificate.subject()),
+                   "have it made anew, with SHA-256"};
+    if (X509_get_extension_flags(certificate.handle()) & (EXFLAG_CRITICAL | EXFLAG_INVALID))
+      return Error{status::BadCertificateInvalid,
+                   fmt::format("the certificate of {} demands what is not known here", certificate.subject()),
+                   {}};
+  }
+  return {};
+}
+
+/// "::1" and "0:0:0:0:0:0:0:1" are one host.
+std::string canonical(const std::string& host) {
+  std::unique_ptr<ASN1_OCTET_STRING, decltype(&ASN1_OCTET_STRING_free)> address(a2i_IPADDRESS(host.c_str()),
+                                                                                &ASN1_OCTET_STRING_free);
+  ERR_clear_error();
+  if (!address) return host;
+  return {reinterpret_cast<const char*>(ASN1_STRING_get0_data(address.get())),
+          static_cast<std::size_t>(ASN1_STRING_length(address.get()))};
+}
+
 bool matchesHost(const std::vector<std::string>& hosts, const std::string& host) {
   auto lower = [](std::string s) {
     std::ranges::transform(s, s.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
     return s;
   };
-  return std::ranges::any_of(hosts, [&](const std::string& known) { return lower(known) == lower(host); });
+  return std::ranges::any_of(hosts, [&](const std::string& known) {
+    return lower(known) == lower(host) || canonical(known) == canonical(host);
+  });
 }
 
 }  // namespace
@@ -105,6 +147,14 @@ bool RevocationList::isOf(const Certificate& issuer) const {
   return fits;
 }
 
+bool RevocationList::isCurrent(DateTime now) const {
+  const ASN1_TIME* next = X509_CRL_get0_nextUpdate(static_cast<X509_CRL*>(list_.get()));
+  if (!next) return true;
+  time_t seconds = std::chrono::system_clock::to_time_t(
+      std::chrono::time_point_cast<std::chrono::system_clock::duration>(now.time()));
+  return X509_cmp_time(next, &seconds) >= 0;
+}
+
 bool RevocationList::revokes(const Certificate& certificate) const {
   X509_REVOKED* entry = nullptr;
   return X509_CRL_get0_by_cert(static_cast<X509_CRL*>(list_.get()), &entry, certificate.handle()) == 1;
@@ -134,12 +184,7 @@ Result<void> validate(const ByteString& chain, const TrustList& list, const Expe
                  "put the issuer's certificate among the issuers"};
 
   // Policy
-  for (const auto& certificate : path)
-    if (certificate.keyKind() == KeyKind::Rsa && certificate.keyBits() < kLeastKeyBits)
-      return Error{status::BadCertificatePolicyCheckFailed,
-                   fmt::format("the key of {} has {} bits; {} are the least", certificate.subject(),
-                               certificate.keyBits(), kLeastKeyBits),
-                   {}};
+  if (auto fine = checkPolicy(path); !fine) return fine;
 
   // Trust: the certificate itself, or one that vouches for it
   if (std::ranges::none_of(path, [&](const Certificate& c) { return isKnown(list.trusted, c); }))
@@ -165,28 +210,39 @@ Result<void> validate(const ByteString& chain, const TrustList& list, const Expe
                  "have the certificate made anew, or correct the application's URI"};
 
   // Usage
-  const auto usage = X509_get_key_usage(own.handle());
-  if (usage != UINT32_MAX && (usage & (KU_DIGITAL_SIGNATURE | KU_DATA_ENCIPHERMENT | KU_KEY_ENCIPHERMENT)) == 0 &&
-      !expected.tolerates(status::BadCertificateUseNotAllowed))
+  const auto usage = X509_get_key_usage(own.handle()), extended = X509_get_extended_key_usage(own.handle());
+  const bool signs = usage & KU_DIGITAL_SIGNATURE;
+  const bool encrypts = own.keyKind() != KeyKind::Rsa || usage & (KU_DATA_ENCIPHERMENT | KU_KEY_ENCIPHERMENT);
+  const bool isForPeers = extended == UINT32_MAX || extended & (XKU_SSL_SERVER | XKU_SSL_CLIENT | XKU_ANYEKU);
+  if ((!signs || !encrypts || !isForPeers) && !expected.tolerates(status::BadCertificateUseNotAllowed))
     return Error{status::BadCertificateUseNotAllowed, "the certificate is not for signing and encrypting messages", {}};
-  for (std::size_t i = 1; i < path.size(); ++i)
-    if (!path[i].isAuthority() && !expected.tolerates(status::BadCertificateIssuerUseNotAllowed))
+  for (std::size_t i = 1; i < path.size(); ++i) {
+    const long deepest = X509_get_pathlen(path[i].handle());  // of issuers below it; -1 for any
+    const bool isTooDeep = deepest >= 0 && static_cast<std::size_t>(deepest) < i - 1;
+    if ((!path[i].isAuthority() || isTooDeep) && !expected.tolerates(status::BadCertificateIssuerUseNotAllowed))
       return Error{status::BadCertificateIssuerUseNotAllowed,
-                   fmt::format("{} may not issue certificates", path[i].subject()),
+                   fmt::format("{} may not issue {}", path[i].subject(),
+                               isTooDeep ? "certificates of other issuers" : "certificates"),
                    {}};
+  }
 
   // Revocation: of everything that somebody else vouches for
   for (std::size_t i = 0; i + 1 < path.size(); ++i) {
-    const auto known = std::ranges::find_if(list.revocations, [&](const auto& r) { return r.isOf(path[i + 1]); });
-    const auto unknown = i ? status::BadCertificateIssuerRevocationUnknown : status::BadCertificateRevocationUnknown;
-    if (known == list.revocations.end() && expected.tolerates(unknown)) continue;
-    if (known == list.revocations.end())
-      return Error{unknown, fmt::format("there is no revocation list of {}", path[i + 1].subject()),
-                   "put the issuer's revocation list beside its certificate"};
-    if (known->revokes(path[i]))
+    // Every list of the issuer is asked: an old one beside a new one takes nothing back. One at least must be current.
+    bool isCurrent = false, isRevoked = false;
+    for (const auto& revocations : list.revocations) {
+      if (!revocations.isOf(path[i + 1])) continue;
+      isCurrent |= revocations.isCurrent(expected.now);
+      isRevoked |= revocations.revokes(path[i]);
+    }
+    if (isRevoked)
       return Error{i ? status::BadCertificateIssuerRevoked : status::BadCertificateRevoked,
                    fmt::format("the certificate of {} was revoked", path[i].subject()),
                    {}};
+    const auto unknown = i ? status::BadCertificateIssuerRevocationUnknown : status::BadCertificateRevocationUnknown;
+    if (!isCurrent && !expected.tolerates(unknown))
+      return Error{unknown, fmt::format("there is no current revocation list of {}", path[i + 1].subject()),
+                   "put the issuer's newest revocation list beside its certificate"};
   }
   return {};
 }

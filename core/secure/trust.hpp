@@ -14,6 +14,8 @@ class RevocationList {
   bool isOf(const Certificate& issuer) const;
   ua::ByteString der() const;
   bool revokes(const Certificate& certificate) const;
+  /// Whether its issuer has not promised a newer one by now.
+  bool isCurrent(ua::DateTime now) const;
 
  private:
   explicit RevocationList(std::shared_ptr<void> list) : list_(std::move(list)) {}

@@ -86,6 +86,33 @@ std::vector<Fault> faults() {
                  status::BadCertificateIssuerRevocationUnknown,
                  issued(workshop),
                  {{authority.certificate()}, {workshop.certificate()}, {workshop.revoke({})}}});
+  out.push_back({"signed with SHA-1", status::BadCertificatePolicyCheckFailed,
+                 issued(authority, [](auto& w) { w.digest = EVP_sha1; }), trusting});
+  out.push_back({"signed with MD5", status::BadCertificatePolicyCheckFailed,
+                 issued(authority, [](auto& w) { w.digest = EVP_md5; }), trusting});
+  out.push_back({"for signing programs", status::BadCertificateUseNotAllowed,
+                 issued(authority, [](auto& w) { w.extended = "codeSigning"; }), trusting});
+  Authority::Wish only = Authority::root();
+  only.constraints = "critical,CA:TRUE,pathlen:0";
+  static const Authority last(only);
+  static const Authority below(middle, &last);
+  out.push_back({"an issuer below one that allows none",
+                 status::BadCertificateIssuerUseNotAllowed,
+                 issued(below),
+                 {{last.certificate()}, {below.certificate()}, {last.revoke({}), below.revoke({})}}});
+  const auto taken = issued(authority);
+  out.push_back({"revoked by the newer of two lists",
+                 status::BadCertificateRevoked,
+                 taken,
+                 {{authority.certificate()}, {}, {authority.revoke({}), authority.revoke({taken->certificate})}}});
+  out.push_back({"the same, the other way round",
+                 status::BadCertificateRevoked,
+                 taken,
+                 {{authority.certificate()}, {}, {authority.revoke({taken->certificate}), authority.revoke({})}}});
+  out.push_back({"a revocation list that has run out",
+                 status::BadCertificateRevocationUnknown,
+                 taken,
+                 {{authority.certificate()}, {}, {authority.revoke({}, -1)}}});
   const auto gone = issued(authority);
   out.push_back({"revoked",
                  status::BadCertificateRevoked,
