@@ -46,13 +46,23 @@ std::string textOf(const Variant& value) {
   return text ? text->str() : std::string();
 }
 
+std::string_view trimmed(std::string_view text) {
+  const auto from = text.find_first_not_of(' ');
+  return from == std::string_view::npos ? text.substr(0, 0) : text.substr(from, text.find_last_not_of(' ') - from + 1);
+}
+
 /// The part of a distinguished name as "CN=Intake,O=Fernhollow" or with slashes between.
 std::string partOf(const std::string& subject, const std::string& key) {
-  const auto at = subject.find(key + "=");
-  if (at == std::string::npos) return {};
-  const auto from = at + key.size() + 1;
-  const auto to = subject.find_first_of(",/", from);
-  return subject.substr(from, to == std::string::npos ? to : to - from);
+  const std::string_view text = subject;
+  for (std::size_t from = 0; from < text.size();) {
+    const auto to = std::min(text.find_first_of(",/", from), text.size());
+    const auto part = text.substr(from, to - from);
+    from = to + 1;
+    const auto equals = part.find('=');
+    if (equals == std::string_view::npos || trimmed(part.substr(0, equals)) != key) continue;
+    return std::string(trimmed(part.substr(equals + 1)));
+  }
+  return {};
 }
 
 }  // namespace
@@ -127,6 +137,16 @@ void PushConfiguration::show(const char* path, Variant value) {
 
 // The trust list as a file (Part 12, 7.8.2; Part 20)
 
+namespace {
+
+const Error kBeingWritten{status::BadInvalidState, "somebody is writing the trust list", "try again when it is closed"};
+
+bool isBeingWritten(const auto& files) {
+  return std::ranges::any_of(files, [](const auto& file) { return file.second.isWritten; });
+}
+
+}  // namespace
+
 void PushConfiguration::dropIdleFiles() {
   const auto now = std::chrono::steady_clock::now();
   std::erase_if(files_, [now](const auto& file) { return now - file.second.used > kIdle; });
@@ -145,8 +165,7 @@ Result<PushConfiguration::OpenFile*> PushConfiguration::file(const Variant& hand
 CallOutcome PushConfiguration::openFile(const NodeId& session, OpenFile file) {
   dropIdleFiles();
   if (files_.size() >= kMostFiles) return refused(status::BadResourceUnavailable, "too many files are open");
-  const bool anyWritten = std::ranges::any_of(files_, [](const auto& other) { return other.second.isWritten; });
-  if (anyWritten) return refused(status::BadNotReadable, "somebody is writing the trust list");
+  if (isBeingWritten(files_)) return refused(status::BadNotReadable, "somebody is writing the trust list");
   if (file.isWritten && !files_.empty()) return refused(status::BadNotWritable, "somebody has the trust list open");
   file.session = session;
   file.used = std::chrono::steady_clock::now();
@@ -233,6 +252,8 @@ CallOutcome PushConfiguration::closeAndUpdate(const Inputs& inputs, const NodeId
 }
 
 CallOutcome PushConfiguration::addCertificate(const Inputs& inputs, const NodeId&) {
+  // Part 12, 7.8.2.9: what is being written anew is not changed meanwhile.
+  if (isBeingWritten(files_)) return refused(kBeingWritten);
   auto certificate = secure::Certificate::fromDer(*inputs[0].get<ByteString>());
   if (!certificate) return refused(status::BadCertificateInvalid, certificate.error().cause);
   if (!*inputs[1].get<bool>())
@@ -243,6 +264,7 @@ CallOutcome PushConfiguration::addCertificate(const Inputs& inputs, const NodeId
 }
 
 CallOutcome PushConfiguration::removeCertificate(const Inputs& inputs, const NodeId&) {
+  if (isBeingWritten(files_)) return refused(kBeingWritten);
   const std::string thumbprint = textOf(inputs[0]);
   const auto kind = *inputs[1].get<bool>() ? TrustStore::Kind::Trusted : TrustStore::Kind::Issuer;
   for (const auto& entry : store_.entries()) {
@@ -281,10 +303,15 @@ CallOutcome PushConfiguration::createSigningRequest(const Inputs& inputs, const 
     return refused(status::BadInvalidArgument, kWhatThereIs);
   const auto identity = server_.settings().identities.of(kind);
   secure::Certificate::Wish wish;
-  const std::string subject = textOf(inputs[2]);
+  // Part 12, 7.10.9: without a subject, the one that the certificate has now; and no other than was asked for.
+  std::string subject = textOf(inputs[2]);
+  if (subject.empty() && identity) subject = identity->certificate.subject();
   wish.commonName = partOf(subject, "CN");
   wish.organization = partOf(subject, "O");
-  if (wish.commonName.empty()) wish.commonName = server_.settings().applicationName;
+  if (wish.commonName.empty() && subject.empty()) wish.commonName = server_.settings().applicationName;
+  const auto equals = static_cast<std::size_t>(std::ranges::count(subject, '='));
+  if (wish.commonName.empty() || (!subject.empty() && equals != 1u + (wish.organization.empty() ? 0u : 1u)))
+    return refused(status::BadInvalidArgument, "a subject has a CN and, if wanted, an O, and nothing else here");
   wish.applicationUri = applicationUri_;
   wish.hosts = identity ? identity->certificate.hosts() : std::vector<std::string>{boost::asio::ip::host_name()};
   auto request = store_.signingRequest(wish, *inputs[3].get<bool>(), kind);

@@ -99,6 +99,13 @@ TEST_CASE("a trust list is read and written as a file", "[push][cu:Push Model fo
   CHECK(p.list(TRUST_LIST(RemoveCertificate), {Variant(print), Variant(true)}).statusCode.isGood());
   CHECK(p.list(TRUST_LIST(RemoveCertificate), {Variant(print), Variant(true)}).statusCode ==
         status::BadInvalidArgument);
+  // What is being written anew is not changed meanwhile (Part 12, 7.8.2.9).
+  handle = handleOf(p.list(TRUST_LIST(Open), {Variant(std::uint8_t{6})}));
+  CHECK(
+      p.list(TRUST_LIST(AddCertificate), {Variant(Authority::self({}).certificate.der()), Variant(true)}).statusCode ==
+      status::BadInvalidState);
+  CHECK(p.list(TRUST_LIST(RemoveCertificate), {Variant(print), Variant(true)}).statusCode == status::BadInvalidState);
+  CHECK(p.list(TRUST_LIST(Close), {Variant(handle)}).statusCode.isGood());
   // What is no trust list changes nothing.
   handle = handleOf(p.list(TRUST_LIST(Open), {Variant(std::uint8_t{6})}));
   CHECK(p.list(TRUST_LIST(Write), {Variant(handle), Variant(ByteString("trout", 5))}).statusCode.isGood());
@@ -138,6 +145,29 @@ TEST_CASE("a certificate is asked for, made by an authority and taken", "[push]"
   const auto rejected = p.configure(id::ServerConfiguration_GetRejectedList, {});
   REQUIRE(rejected.statusCode.isGood());
   CHECK(rejected.outputArguments[0].items<ByteString>().size() == 1);
+}
+
+TEST_CASE("a signing request has the subject that was asked for, or the present one", "[push]") {
+  Pushing p;
+  const auto subjectOf = [&](const char* asked) -> std::string {
+    const auto made = p.configure(
+        id::ServerConfiguration_CreateSigningRequest,
+        {Variant(NodeId()), Variant(NodeId()), Variant(String(asked)), Variant(true), Variant(ByteString())});
+    if (made.statusCode.isBad()) return std::string(made.statusCode.name());
+    const auto der = made.outputArguments[0].get<ByteString>()->view();
+    const auto* at = reinterpret_cast<const unsigned char*>(der.data());
+    std::unique_ptr<X509_REQ, decltype(&X509_REQ_free)> request(
+        d2i_X509_REQ(nullptr, &at, static_cast<long>(der.size())), &X509_REQ_free);
+    char* text = X509_NAME_oneline(X509_REQ_get_subject_name(request.get()), nullptr, 0);
+    const std::string out = text;
+    OPENSSL_free(text);
+    return out;
+  };
+  CHECK(subjectOf("CN=Intake,O=Fernhollow") == "/CN=Intake/O=Fernhollow");
+  CHECK(subjectOf("CN=Intake") == "/CN=Intake");
+  CHECK(subjectOf("CN=Intake,OU=Hatchery") == "BadInvalidArgument");
+  CHECK(subjectOf("O=Fernhollow") == "BadInvalidArgument");
+  CHECK(subjectOf("").starts_with("/CN="));
 }
 
 TEST_CASE("only security administrators on encrypted channels push", "[push]") {
