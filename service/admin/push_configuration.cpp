@@ -149,7 +149,9 @@ bool isBeingWritten(const auto& files) {
 
 void PushConfiguration::dropIdleFiles() {
   const auto now = std::chrono::steady_clock::now();
-  std::erase_if(files_, [now](const auto& file) { return now - file.second.used > kIdle; });
+  std::erase_if(files_, [&](const auto& file) {
+    return now - file.second.used > kIdle || !server_.isSession(file.second.session);
+  });
 }
 
 Result<PushConfiguration::OpenFile*> PushConfiguration::file(const Variant& handle, const NodeId& session) {
@@ -252,6 +254,7 @@ CallOutcome PushConfiguration::closeAndUpdate(const Inputs& inputs, const NodeId
 }
 
 CallOutcome PushConfiguration::addCertificate(const Inputs& inputs, const NodeId&) {
+  dropIdleFiles();
   // Part 12, 7.8.2.9: what is being written anew is not changed meanwhile.
   if (isBeingWritten(files_)) return refused(kBeingWritten);
   auto certificate = secure::Certificate::fromDer(*inputs[0].get<ByteString>());
@@ -264,6 +267,7 @@ CallOutcome PushConfiguration::addCertificate(const Inputs& inputs, const NodeId
 }
 
 CallOutcome PushConfiguration::removeCertificate(const Inputs& inputs, const NodeId&) {
+  dropIdleFiles();
   if (isBeingWritten(files_)) return refused(kBeingWritten);
   const std::string thumbprint = textOf(inputs[0]);
   const auto kind = *inputs[1].get<bool>() ? TrustStore::Kind::Trusted : TrustStore::Kind::Issuer;
@@ -278,7 +282,11 @@ CallOutcome PushConfiguration::removeCertificate(const Inputs& inputs, const Nod
 
 // The server's own certificate (Part 12, 7.10.4 to 7.10.7)
 
-CallOutcome PushConfiguration::updateCertificate(const Inputs& inputs, const NodeId&) {
+CallOutcome PushConfiguration::updateCertificate(const Inputs& inputs, const NodeId& session) {
+  // Part 12, 7.10.3: what one session has begun, it brings to its end.
+  if (pushed_ && !server_.isSession(pushed_->session)) pushed_.reset();
+  if (pushed_ && !(pushed_->session == session))
+    return refused(status::BadTransactionPending, "another session has pushed a certificate and not applied it yet");
   const auto kind = kindOf(inputs[1]);
   if (!isDefaultGroup(inputs[0]) || kind == secure::KeyKind::Other)
     return refused(status::BadInvalidArgument, kWhatThereIs);
@@ -290,7 +298,7 @@ CallOutcome PushConfiguration::updateCertificate(const Inputs& inputs, const Nod
     return refused(status::BadCertificateInvalid, "the certificate's key is of another kind than was named");
   std::string chain(inputs[2].get<ByteString>()->view());
   for (const auto& issuer : inputs[3].items<ByteString>()) chain += issuer.view();
-  Pushed pushed{std::move(chain), format.empty() || !key ? std::string() : std::string(key->view())};
+  Pushed pushed{session, std::move(chain), format.empty() || !key ? std::string() : std::string(key->view())};
   if (auto fine = store_.checkImport(pushed.certificate, pushed.key); !fine)
     return refused(status::BadSecurityChecksFailed, fine.error().cause);
   pushed_ = std::move(pushed);
@@ -319,8 +327,9 @@ CallOutcome PushConfiguration::createSigningRequest(const Inputs& inputs, const 
   return answer({Variant(ByteString(request->data(), request->size()))});
 }
 
-CallOutcome PushConfiguration::applyChanges(const Inputs&, const NodeId&) {
-  if (!pushed_) return refused(status::BadNothingToDo, "no certificate waits to be applied");
+CallOutcome PushConfiguration::applyChanges(const Inputs&, const NodeId& session) {
+  if (!pushed_ || !(pushed_->session == session))
+    return refused(status::BadNothingToDo, "no certificate waits to be applied");
   auto taken = store_.import(pushed_->certificate, pushed_->key);
   pushed_.reset();
   if (!taken) return refused(taken.error());

@@ -56,6 +56,7 @@ class PushConfiguration {
   std::map<std::uint32_t, OpenFile> files_;  // of the trust list, by handle
   std::uint32_t lastHandle_ = 0;
   struct Pushed {
+    ua::NodeId session;
     std::string certificate, key;
   };
   std::optional<Pushed> pushed_;  // until ApplyChanges

@@ -52,6 +52,38 @@ Variant modestArray(const List<Variant>& values) {
   return Variant::array(out);
 }
 
+/// Methods whose audit events have types of their own (Part 9, 5.10; Part 12, 7.8.2 and 7.10; Part 18, 4.5).
+struct SpecialCall {
+  std::string_view method;
+  StandardId type;
+  bool namesEvent = false;  // of a condition, with a comment
+};
+constexpr SpecialCall kSpecialCalls[] = {
+    {"AddComment", id::AuditConditionCommentEventType, true},
+    {"Acknowledge", id::AuditConditionAcknowledgeEventType, true},
+    {"Confirm", id::AuditConditionConfirmEventType, true},
+    {"Enable", id::AuditConditionEnableEventType},
+    {"Disable", id::AuditConditionEnableEventType},
+    {"CloseAndUpdate", id::TrustListUpdatedAuditEventType},
+    {"AddCertificate", id::TrustListUpdatedAuditEventType},
+    {"RemoveCertificate", id::TrustListUpdatedAuditEventType},
+    {"UpdateCertificate", id::CertificateUpdatedAuditEventType},
+    {"ApplyChanges", id::CertificateUpdatedAuditEventType},
+    {"AddIdentity", id::RoleMappingRuleChangedAuditEventType},
+    {"RemoveIdentity", id::RoleMappingRuleChangedAuditEventType},
+    {"AddApplication", id::RoleMappingRuleChangedAuditEventType},
+    {"RemoveApplication", id::RoleMappingRuleChangedAuditEventType},
+    {"AddEndpoint", id::RoleMappingRuleChangedAuditEventType},
+    {"RemoveEndpoint", id::RoleMappingRuleChangedAuditEventType},
+};
+
+/// By the standard's name; a model's own method of that name is in another namespace.
+const SpecialCall* specialCall(const QualifiedName& name) {
+  if (name.namespaceIndex != 0) return nullptr;
+  const auto* found = std::ranges::find(kSpecialCalls, name.name.view(), &SpecialCall::method);
+  return found == std::end(kSpecialCalls) ? nullptr : found;
+}
+
 /// Methods whose arguments hold what nobody else may learn (Part 12, 7.10: keys; Part 18, 5.2: passwords).
 bool isSecret(const NodeId& method) {
   static constexpr StandardId kSecret[] = {
@@ -262,8 +294,10 @@ void Announcer::called(const Actor& actor, const CallMethodRequest& call, Status
                      arguments));
   }
   if (!isHeard()) return;
+  const auto* special = method == kNoNode ? nullptr : specialCall(space_.browseName(method));
+  const std::string source = special ? fmt::format("Method/{}", special->method) : "Attribute/Call";
   Event event = audit(
-      id::AuditUpdateMethodEventType, "Attribute/Call", !status.isBad(),
+      special ? special->type : id::AuditUpdateMethodEventType, source.c_str(), !status.isBad(),
       fmt::format("{} was called: {}",
                   method == kNoNode ? shown(call.methodId.text()) : shown(space_.path(method), 300), status.name()),
       actor);
@@ -271,6 +305,10 @@ void Announcer::called(const Actor& actor, const CallMethodRequest& call, Status
       .set("MethodId", call.methodId)
       .set("StatusCodeId", status)
       .set("InputArguments", isSecret(call.methodId) ? Variant() : modestArray(call.inputArguments));
+  if (special && special->namesEvent && call.inputArguments.size() >= 2)
+    event.set("ConditionEventId", call.inputArguments[0]).set("Comment", modest(call.inputArguments[1]));
+  if (special && special->type.value == id::CertificateUpdatedAuditEventType.value && call.inputArguments.size() >= 2)
+    event.set("CertificateGroup", call.inputArguments[0]).set("CertificateType", call.inputArguments[1]);
   raise(std::move(event));
 }
 

@@ -174,6 +174,10 @@ void Server::channelOpened(const Peer& peer, const OpenSecureChannelRequest& req
   core_.announcer.channelOpened(peer, request, status::Good);
 }
 
+bool Server::isSession(const NodeId& sessionId) const {
+  return std::ranges::any_of(core_.sessions, [&](const auto& entry) { return entry.second->sessionId == sessionId; });
+}
+
 bool Server::hasSession(std::uint32_t channelId) const {
   return std::ranges::any_of(core_.sessions, [channelId](const auto& entry) {
     return entry.second->isActivated && entry.second->channelId == channelId;

@@ -70,6 +70,9 @@ class Server {
   /// Whether a session is activated on the channel: such channels don't give way to newcomers (Part 4, 5.5.2).
   bool hasSession(std::uint32_t channelId) const;
 
+  /// Whether a session of this id goes on.
+  bool isSession(const ua::NodeId& sessionId) const;
+
   space::Space& space() { return core_.space; }
   const Settings& settings() const { return core_.settings; }
   Announcer& announcer() { return core_.announcer; }

@@ -106,6 +106,12 @@ TEST_CASE("a trust list is read and written as a file", "[push][cu:Push Model fo
       status::BadInvalidState);
   CHECK(p.list(TRUST_LIST(RemoveCertificate), {Variant(print), Variant(true)}).statusCode == status::BadInvalidState);
   CHECK(p.list(TRUST_LIST(Close), {Variant(handle)}).statusCode.isGood());
+  // A list left open is closed with its session.
+  handleOf(p.list(TRUST_LIST(Open), {Variant(std::uint8_t{6})}));
+  CHECK(p.bench->call(CloseSessionRequest{}));
+  p.bench->open();
+  CHECK(p.list(TRUST_LIST(RemoveCertificate), {Variant(print), Variant(true)}).statusCode ==
+        status::BadInvalidArgument);
   // What is no trust list changes nothing.
   handle = handleOf(p.list(TRUST_LIST(Open), {Variant(std::uint8_t{6})}));
   CHECK(p.list(TRUST_LIST(Write), {Variant(handle), Variant(ByteString("trout", 5))}).statusCode.isGood());
@@ -138,6 +144,12 @@ TEST_CASE("a certificate is asked for, made by an authority and taken", "[push]"
   CHECK(update(Authority::self({}).certificate).statusCode == status::BadSecurityChecksFailed);
   REQUIRE(update(made).statusCode.isGood());
   CHECK(p.changes == 0);
+  // Another session neither takes its place nor applies it.
+  const NodeId first = p.bench->token;
+  p.bench->open();
+  CHECK(update(made).statusCode == status::BadTransactionPending);
+  CHECK(p.configure(id::ServerConfiguration_ApplyChanges, {}).statusCode == status::BadNothingToDo);
+  p.bench->token = first;
   CHECK(p.configure(id::ServerConfiguration_ApplyChanges, {}).statusCode.isGood());
   CHECK(p.changes == 1);
   CHECK(p.store.identity({}, {}, {})->certificate == made);
