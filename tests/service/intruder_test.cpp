@@ -2,6 +2,7 @@
 #include "core/secure/asymmetric.hpp"
 #include "core/ua/text.hpp"
 
+#include "tests/identity.hpp"
 #include "tests/service/fake_peer.hpp"
 #include <catch2/catch.hpp>
 
@@ -75,35 +76,50 @@ std::vector<std::vector<Variant>> heard(Bench& b) {
 TEST_CASE("an intruder wants to take a session over, having read its token", "[intruder]") {
   struct Case {
     const char* what;
-    bool tlsBefore, tlsAfter, isSameUser;
+    bool tlsBefore, tlsAfter;
+    const char* user;
     StatusCode code;
   };
   for (const auto& c : std::vector<Case>{
-           {"from a channel as good, as the same user", false, false, true, status::Good},
-           {"as another user", false, false, false, status::BadIdentityTokenRejected},
-           {"from one that is worse secured", true, false, true, status::BadSecurityModeInsufficient},
-           {"from one that is better secured", false, true, true, status::Good},
+           {"from a channel as good, as the same user", false, false, "berta", status::Good},
+           {"as another user", false, false, "mallory", status::BadIdentityTokenRejected},
+           {"from one that is worse secured", true, false, "berta", status::BadSecurityModeInsufficient},
+           {"from one that is better secured", false, true, "berta", status::Good},
        }) {
     INFO(c.what);
-    Bench b(true, [](server::Settings& settings) {
-      settings.identities = {};
-      settings.checkToken = {};
-      settings.roles = server::rolesForEveryone(id::WellKnownRole_Observer);
+    const auto identity = test::identity("urn:fernhollow.example:test");
+    Bench b(true, [&](server::Settings& settings) {
+      settings.identities = identity;
+      settings.checkPassword = [](std::string, std::string, auto done) { done(server::Account{}); };
     });
     b.peer->tls = c.tlsBefore;
-    b.open();
+    CreateSessionRequest create;
+    create.requestedSessionTimeout = 60'000;
+    const auto created = b.call(create);
+    REQUIRE(created);
+    b.token = created->authenticationToken;
+    ByteString nonce = created->serverNonce;
+    const auto activate = [&](const char* user) {
+      const auto& policy = *secure::policyNamed("Basic256Sha256");
+      Bytes secret;
+      BinaryWriter writer(secret);
+      writer.write(static_cast<std::uint32_t>(2 + nonce.size()));
+      writer.raw(std::as_bytes(std::span("pw", 2)));
+      writer.raw(nonce.bytes());
+      const Bytes sealed = secure::encryptText(policy, identity->certificate, secret);
+      ActivateSessionRequest request;
+      request.userIdentityToken = ExtensionObject::of(UserNameIdentityToken{
+          "password", user, ByteString(sealed.data(), sealed.size()), String(policy.encryptionUri)});
+      auto done = b.call(request);
+      if (done) nonce = done->serverNonce;
+      return done.code();
+    };
+    REQUIRE(activate("berta").isGood());
     CHECK(readCode(b, id::Server_ServiceLevel).isGood());
     const auto owner = b.peer;
     b.peer = std::make_shared<FakePeer>(2);
     b.peer->tls = c.tlsAfter;
-    if (!c.isSameUser) {
-      ActivateSessionRequest request;
-      request.userIdentityToken = ExtensionObject::of(UserNameIdentityToken{"password", "mallory", {}, {}});
-      CHECK(b.call(request).code() == c.code);
-    } else {
-      const auto moved = b.call(ActivateSessionRequest{});
-      CHECK(moved.code() == c.code);
-    }
+    CHECK(activate(c.user) == c.code);
     // Who had it has it still, unless it moved by right.
     CHECK(readCode(b, id::Server_ServiceLevel) == (c.code.isGood() ? status::Good : status::BadSecureChannelIdInvalid));
     b.peer = owner;
