@@ -47,26 +47,6 @@ Result<space::NodeIndex> NodeManagement::add(const AddNodesItem& item, const Con
   return *added;
 }
 
-Job NodeManagement::addNodes(AddNodesRequest request, Context context) {
-  if (auto fine = mayManage(request.nodesToAdd.size()); !fine)
-    co_return core_.answer<AddNodesResponse>(context, fine.error());
-  AddNodesResponse response;
-  OperationDiagnostics diagnostics(context.reply.wanted());
-  Changes changes;
-  bool allGood = true;
-  for (const auto& item : request.nodesToAdd) {
-    auto added = add(item, context, changes);
-    allGood &= static_cast<bool>(added);
-    response.results.push_back({added.code(), added ? space_.nodeId(*added) : NodeId()});
-    if (!added) diagnostics.note(response.results.size() - 1, added.error());
-    co_await context.turn(core_.turns, true);
-  }
-  announcer_.modelChanged(std::move(changes));
-  announcer_.nodesAdded(context.actor(), request.nodesToAdd, allGood);
-  diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
-  core_.answer<AddNodesResponse>(context, std::move(response));
-}
-
 Result<void> NodeManagement::remove(const DeleteNodesItem& item, const Context& context, Changes& changes) {
   const auto node = space_.find(item.nodeId);
   if (auto may = mayDo(context, node, PermissionType::DeleteNode); !may) return may;
@@ -98,64 +78,62 @@ Result<void> NodeManagement::unrefer(const DeleteReferencesItem& item, const Con
   return deleted;
 }
 
-Job NodeManagement::deleteNodes(DeleteNodesRequest request, Context context) {
-  if (auto fine = mayManage(request.nodesToDelete.size()); !fine)
-    co_return core_.answer<DeleteNodesResponse>(context, fine.error());
-  DeleteNodesResponse response;
+/// Carries out each operation of a request, audits them together and tells what changed. `operate` puts its result into
+/// the response.
+template <class Request, class Item, class Operate, class Audit>
+Job NodeManagement::each(Request request, Context context, List<Item> Request::*items, Operate operate, Audit audit) {
+  using Response = typename Request::Response;
+  if (auto fine = mayManage((request.*items).size()); !fine) co_return core_.answer<Response>(context, fine.error());
+  Response response;
   OperationDiagnostics diagnostics(context.reply.wanted());
   Changes changes;
   bool allGood = true;
-  for (const auto& item : request.nodesToDelete) {
-    auto done = remove(item, context, changes);
+  for (const auto& item : request.*items) {
+    const Result<void> done = operate(item, context, changes, response);
     allGood &= static_cast<bool>(done);
-    response.results.push_back(done.code());
     if (!done) diagnostics.note(response.results.size() - 1, done.error());
     co_await context.turn(core_.turns, true);
   }
   announcer_.modelChanged(std::move(changes));
-  announcer_.nodesDeleted(context.actor(), request.nodesToDelete, allGood);
+  (announcer_.*audit)(context.actor(), request.*items, allGood);
   diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
-  core_.answer<DeleteNodesResponse>(context, std::move(response));
+  core_.answer<Response>(context, std::move(response));
+}
+
+/// An operation whose result is its code.
+template <class Item>
+auto NodeManagement::codeOf(Result<void> (NodeManagement::*operation)(const Item&, const Context&, Changes&)) {
+  return [this, operation](const Item& item, const Context& context, Changes& changes, auto& response) {
+    auto done = (this->*operation)(item, context, changes);
+    response.results.push_back(done.code());
+    return done;
+  };
+}
+
+Job NodeManagement::addNodes(AddNodesRequest request, Context context) {
+  const auto addOne = [this](const AddNodesItem& item, const Context& of, Changes& changes,
+                             AddNodesResponse& response) -> Result<void> {
+    auto added = add(item, of, changes);
+    response.results.push_back({added.code(), added ? space_.nodeId(*added) : NodeId()});
+    if (!added) return added.error();
+    return {};
+  };
+  return each(std::move(request), std::move(context), &AddNodesRequest::nodesToAdd, addOne, &Announcer::nodesAdded);
+}
+
+Job NodeManagement::deleteNodes(DeleteNodesRequest request, Context context) {
+  return each(std::move(request), std::move(context), &DeleteNodesRequest::nodesToDelete,
+              codeOf(&NodeManagement::remove), &Announcer::nodesDeleted);
 }
 
 Job NodeManagement::addReferences(AddReferencesRequest request, Context context) {
-  if (auto fine = mayManage(request.referencesToAdd.size()); !fine)
-    co_return core_.answer<AddReferencesResponse>(context, fine.error());
-  AddReferencesResponse response;
-  OperationDiagnostics diagnostics(context.reply.wanted());
-  Changes changes;
-  bool allGood = true;
-  for (const auto& item : request.referencesToAdd) {
-    auto done = refer(item, context, changes);
-    allGood &= static_cast<bool>(done);
-    response.results.push_back(done.code());
-    if (!done) diagnostics.note(response.results.size() - 1, done.error());
-    co_await context.turn(core_.turns, true);
-  }
-  announcer_.modelChanged(std::move(changes));
-  announcer_.referencesAdded(context.actor(), request.referencesToAdd, allGood);
-  diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
-  core_.answer<AddReferencesResponse>(context, std::move(response));
+  return each(std::move(request), std::move(context), &AddReferencesRequest::referencesToAdd,
+              codeOf(&NodeManagement::refer), &Announcer::referencesAdded);
 }
 
 Job NodeManagement::deleteReferences(DeleteReferencesRequest request, Context context) {
-  if (auto fine = mayManage(request.referencesToDelete.size()); !fine)
-    co_return core_.answer<DeleteReferencesResponse>(context, fine.error());
-  DeleteReferencesResponse response;
-  OperationDiagnostics diagnostics(context.reply.wanted());
-  Changes changes;
-  bool allGood = true;
-  for (const auto& item : request.referencesToDelete) {
-    auto done = unrefer(item, context, changes);
-    allGood &= static_cast<bool>(done);
-    response.results.push_back(done.code());
-    if (!done) diagnostics.note(response.results.size() - 1, done.error());
-    co_await context.turn(core_.turns, true);
-  }
-  announcer_.modelChanged(std::move(changes));
-  announcer_.referencesDeleted(context.actor(), request.referencesToDelete, allGood);
-  diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
-  core_.answer<DeleteReferencesResponse>(context, std::move(response));
+  return each(std::move(request), std::move(context), &DeleteReferencesRequest::referencesToDelete,
+              codeOf(&NodeManagement::unrefer), &Announcer::referencesDeleted);
 }
 
 }  // namespace zunth::server

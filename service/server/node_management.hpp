@@ -17,6 +17,10 @@ class NodeManagement : Service {
 
  private:
   using Changes = std::vector<ua::ModelChangeStructureDataType>;
+  template <class Request, class Item, class Operate, class Audit>
+  Job each(Request request, Context context, ua::List<Item> Request::*items, Operate operate, Audit audit);
+  template <class Item>
+  auto codeOf(ua::Result<void> (NodeManagement::*operation)(const Item&, const Context&, Changes&));
   ua::Result<void> mayManage(std::size_t operations) const;
   /// Good, or why this user may not do it with that node. A node that isn't there is found out about later.
   ua::Result<void> mayDo(const Context& context, space::NodeIndex node, std::uint32_t permission) const;
