@@ -67,10 +67,10 @@ Guest::Standing Connection::standing() const {
 }
 
 void Connection::giveWay() {
-  const bool isOver = channel_.isOver();
+  // Who doesn't read what they were sent doesn't get a goodbye behind it.
+  const bool isDeaf = channel_.isOver() || link_->unsent() > net::Link::kLow;
   end({status::BadTcpNotEnoughResources, "the server has as many connections as it may, and others have sessions", {}});
-  // Who doesn't read their goodbye doesn't get it.
-  if (isOver) link_->abandon();
+  if (isDeaf) link_->abandon();
   drop();
 }
 
@@ -104,8 +104,12 @@ void Connection::resume() {
 void Connection::activated() { channel_.setMostMessage(house_.server().settings().maxMessageSize); }
 
 void Connection::release() {
-  --holds_;
-  resume();
+  if (--holds_ > 0 || isGone_ || isQueued_) return;
+  // Whoever releases it is in the middle of something, such as ending a session: what was sent meanwhile is looked at
+  // afterwards.
+  isQueued_ = true;
+  house_.guests().queue(self());
+  house_.queued();
 }
 
 void Connection::work(const std::function<void()>& take) {

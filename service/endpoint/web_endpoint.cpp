@@ -169,9 +169,12 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
   std::uint32_t channelId() const override { return channelId_; }
   void activated() override { link_->setMostMessage(endpoint_.server_.settings().maxMessageSize); }
   void hold() override { ++holds_; }
+  /// What was sent meanwhile is looked at in a turn of its own; see Connection::release().
   void release() override {
-    --holds_;
-    resume();
+    if (--holds_ > 0 || isGone_ || isQueued_) return;
+    isQueued_ = true;
+    endpoint_.guests_.queue(self());
+    endpoint_.callbacks_.queued();
   }
 
   // Guest
@@ -205,7 +208,7 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
   }
   /// Looks at the message that waits, and has the next one read.
   void take() {
-    if (!waiting_) return;
+    if (!waiting_) return link_->setReading(true);
     const std::string text = std::move(*waiting_);
     waiting_.reset();
     if (text.size() <= kQuickly) {

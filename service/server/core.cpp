@@ -73,6 +73,8 @@ Core::Core(space::Space& s, Settings made, Clock c)
 }
 
 Core::~Core() {
+  // Answers that somebody still holds outlive the heap that they wait in.
+  while (answersDue.take(Instant::max())) continue;
   space.setListener({});
   space.setRemovalListener({});
 }

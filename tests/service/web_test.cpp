@@ -199,6 +199,16 @@ TEST_CASE("JSON messages go over a WebSocket", "[web][cu:Protocol WebSocket]") {
     const auto browsed = co_await ask(R"({"TypeId":{"Id":525},"Body":)" + header +
                                       R"(,"NodesToBrowse":[{"NodeId":"i=84","ResultMask":63}]}})");
     CHECK(browsed.at("Body").at("Results").at(0).at("References").size() == 4);
+    // Large answers and large requests are written and read aside; the next message is read all the same.
+    const std::string large = R"({"NodeId":"i=68","BrowseDirection":1,"IncludeSubtypes":true,"ResultMask":63})";
+    std::string many = large;
+    for (int i = 0; i < 600; ++i)
+      many += R"(,{"NodeId":"i=84","BrowseDirection":0,"IncludeSubtypes":true,"ResultMask":1})";
+    for (const auto& what : {large, large, many, large}) {
+      const auto answer =
+          co_await ask(R"({"TypeId":{"Id":525},"Body":)" + header + R"(,"NodesToBrowse":[)" + what + "]}}");
+      CHECK(answer.at("Body").at("Results").at(0).at("References").size() == 1'000);
+    }
     const auto garbage = co_await ask("[]");
     CHECK(garbage.at("TypeId").at("Id") == 395);
   });
