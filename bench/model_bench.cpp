@@ -120,7 +120,7 @@ void xmlFloor(benchmark::State& state) {
 }
 BENCHMARK(xmlFloor)->Name("model/floor: parsing the XML alone")->Arg(1'000'000)->Unit(benchmark::kMillisecond);
 
-void copyFloor(benchmark::State& state) {
+void xmlCopyFloor(benchmark::State& state) {
   const std::string& text = nodeSet(static_cast<std::size_t>(state.range(0)));
   std::string to(text.size(), ' ');
   for (auto _ : state) {
@@ -129,7 +129,7 @@ void copyFloor(benchmark::State& state) {
   }
   state.SetBytesProcessed(state.iterations() * static_cast<std::int64_t>(text.size()));
 }
-BENCHMARK(copyFloor)->Name("model/floor: memcpy of the XML")->Arg(1'000'000)->Unit(benchmark::kMillisecond);
+BENCHMARK(xmlCopyFloor)->Name("model/floor: memcpy of the XML")->Arg(1'000'000)->Unit(benchmark::kMillisecond);
 
 void compareTwo(benchmark::State& state) {
   const std::string& text = language(static_cast<std::size_t>(state.range(0)));

@@ -1,5 +1,7 @@
 #include "apps/zunth/verb.hpp"
 
+#include "core/ua/letters.hpp"
+
 #include <algorithm>
 #include <charconv>
 
@@ -7,14 +9,6 @@
 #include <fmt/format.h>
 
 namespace zunth::cli {
-
-namespace {
-
-bool isSame(const std::string& a, const std::string& b) {
-  return std::ranges::equal(a, b, [](unsigned char x, unsigned char y) { return std::tolower(x) == std::tolower(y); });
-}
-
-}  // namespace
 
 Verb::Option& Verb::Option::required() { return option_->required(), *this; }
 Verb::Option& Verb::Option::range(double least, double most) {
@@ -66,14 +60,14 @@ Verb::Option Verb::oneOfThese(const std::string& names, const std::vector<std::p
   const auto judge = [words](const std::string& text) {
     std::string all;
     for (const auto& [word, number] : words) all += (all.empty() ? "" : ", ") + word;
-    const bool isKnown = std::ranges::any_of(words, [&](const auto& word) { return isSame(word.first, text); });
+    const bool isKnown = std::ranges::any_of(words, [&](const auto& word) { return isSameButCase(word.first, text); });
     return isKnown ? std::string() : fmt::format("'{}' is none of {}", text, all);
   };
   auto* option = app_->add_option_function<std::string>(
       names,
       [words, take = std::move(take)](const std::string& text) {
         for (const auto& [word, number] : words)
-          if (isSame(word, text)) take(number);
+          if (isSameButCase(word, text)) take(number);
       },
       about);
   option->check(judge);

@@ -20,19 +20,19 @@ using space::Space;
 
 namespace {
 
-using Kind = AlarmWords::Kind;
+using AlarmKind = AlarmWords::Kind;
 
 struct KindRow {
-  Kind kind;
+  AlarmKind kind;
   std::string_view word;
   StandardId exclusive, nonExclusive;
 };
 constexpr KindRow kKinds[] = {
-    {Kind::Limit, "limit", id::ExclusiveLevelAlarmType, id::NonExclusiveLevelAlarmType},
-    {Kind::Deviation, "deviation", id::ExclusiveDeviationAlarmType, id::NonExclusiveDeviationAlarmType},
-    {Kind::Rate, "rate", id::ExclusiveRateOfChangeAlarmType, id::NonExclusiveRateOfChangeAlarmType},
-    {Kind::Discrete, "discrete", id::DiscreteAlarmType, id::DiscreteAlarmType},
-    {Kind::OffNormal, "off-normal", id::OffNormalAlarmType, id::OffNormalAlarmType},
+    {AlarmKind::Limit, "limit", id::ExclusiveLevelAlarmType, id::NonExclusiveLevelAlarmType},
+    {AlarmKind::Deviation, "deviation", id::ExclusiveDeviationAlarmType, id::NonExclusiveDeviationAlarmType},
+    {AlarmKind::Rate, "rate", id::ExclusiveRateOfChangeAlarmType, id::NonExclusiveRateOfChangeAlarmType},
+    {AlarmKind::Discrete, "discrete", id::DiscreteAlarmType, id::DiscreteAlarmType},
+    {AlarmKind::OffNormal, "off-normal", id::OffNormalAlarmType, id::OffNormalAlarmType},
 };
 constexpr std::string_view kLevelWords[kLimitLevels] = {"highhigh", "high", "low", "lowlow"};
 
@@ -95,13 +95,13 @@ class AlarmParser {
       out_.isNonExclusive = true;
     } else if (word.text == "confirm") {
       out_.isConfirmed = true;
-    } else if (word.text == "from" && out_.kind == Kind::Deviation) {
+    } else if (word.text == "from" && out_.kind == AlarmKind::Deviation) {
       if (const Text* path = next())
         out_.setpoint = *path;
       else
         fail(word, "'from' is followed by the variable that says what should be", "as in: deviation speed from goal");
-    } else if ((word.text == "when" && (!out_.kind || out_.kind == Kind::Discrete)) ||
-               (word.text == "normal" && (!out_.kind || out_.kind == Kind::OffNormal))) {
+    } else if ((word.text == "when" && (!out_.kind || out_.kind == AlarmKind::Discrete)) ||
+               (word.text == "normal" && (!out_.kind || out_.kind == AlarmKind::OffNormal))) {
       readValue(word);
     } else {
       nothing(word);
@@ -178,12 +178,13 @@ class AlarmParser {
     } else if (!out_.hasLimits() && (hasAnyLimit || out_.deadband || out_.isNonExclusive)) {
       fail(words_[0], fmt::format("an alarm '{}' has no limits", words_[0].text),
            "limits go with limit, deviation, rate");
-    } else if (out_.kind == Kind::Deviation && !out_.setpoint) {
+    } else if (out_.kind == AlarmKind::Deviation && !out_.setpoint) {
       fail(words_[0], "the alarm doesn't say from what the variable deviates",
            "as in: deviation speed from goal high 5");
     } else if (!out_.hasLimits() && !out_.value) {
       fail(words_[0], "the alarm doesn't say at which value it comes",
-           out_.kind == Kind::Discrete ? "as in: discrete faults when Clogged" : "as in: off-normal mode normal Auto");
+           out_.kind == AlarmKind::Discrete ? "as in: discrete faults when Clogged"
+                                            : "as in: off-normal mode normal Auto");
     } else {
       double last = HUGE_VAL;
       for (std::size_t i = 0; i < kLimitLevels; ++i) {
@@ -289,7 +290,7 @@ std::string text(const AlarmWords& words) {
     add(words.input->text);
   }
   if (words.setpoint) add("from " + words.setpoint->text);
-  if (words.value) add((words.kind == Kind::OffNormal ? "normal " : "when ") + words.value->text);
+  if (words.value) add((words.kind == AlarmKind::OffNormal ? "normal " : "when ") + words.value->text);
   // From the middle outwards, as people say it.
   for (const std::size_t at : {1, 0, 2, 3})
     if (words.limits[at]) add(fmt::format("{} {}", kLevelWords[at], *words.limits[at]));
@@ -320,12 +321,12 @@ std::optional<AlarmWords> alarmWordsOf(const Space& space, NodeIndex alarm) {
   out.isNonExclusive = out.hasLimits() && space.nodeId(type) == NodeId(row->nonExclusive);
   out.input = pathBelow(space, owner, propertyOf<NodeId>(space, alarm, "InputNode"));
   if (!out.input) return std::nullopt;
-  if (out.kind == Kind::Deviation) {
+  if (out.kind == AlarmKind::Deviation) {
     out.setpoint = pathBelow(space, owner, propertyOf<NodeId>(space, alarm, "SetpointNode"));
     if (!out.setpoint) return std::nullopt;
   }
   if (!out.hasLimits()) {
-    out.value = valueText(space, alarm, out.kind == Kind::Discrete ? space::kActiveValue : space::kNormalValue);
+    out.value = valueText(space, alarm, out.kind == AlarmKind::Discrete ? space::kActiveValue : space::kNormalValue);
     if (!out.value) return std::nullopt;
     if (const auto severity = propertyOf<std::uint16_t>(space, alarm, "Severity");
         severity && *severity != kUsualSeverity)

@@ -13,7 +13,7 @@ using namespace ua;
 using space::kNoNode;
 using space::NewNode;
 using space::NodeIndex;
-using Kind = DataTypeWords::Kind;
+using DataTypeKind = DataTypeWords::Kind;
 
 namespace {
 
@@ -45,7 +45,7 @@ class DataTypeFiller {
     if (fields.empty())
       return draft_.error(entry_.key.place, fmt::format("'{}' has no values", entry_.key.text),
                           "as in: enum Off | Auto | Wash");
-    const bool isOptions = words_.kind == Kind::Options;
+    const bool isOptions = words_.kind == DataTypeKind::Options;
     const bool isDense = [&] {
       for (std::size_t i = 0; i < fields.size(); ++i)
         if (fields[i].value != static_cast<std::int64_t>(i)) return false;
@@ -97,9 +97,9 @@ class DataTypeFiller {
       add(definition, member, &line);
     }
     for (const auto& field : definition.fields) anyOptional |= field.isOptional;
-    definition.structureType = words_.kind == Kind::Union ? StructureType::Union
-                               : anyOptional              ? StructureType::StructureWithOptionalFields
-                                                          : StructureType::Structure;
+    definition.structureType = words_.kind == DataTypeKind::Union ? StructureType::Union
+                               : anyOptional                      ? StructureType::StructureWithOptionalFields
+                                                                  : StructureType::Structure;
     if (!space_.isAbstract(node_)) definition.defaultEncodingId = encodings();
     space_.rareOf(node_).typeDefinition = ExtensionObject::of(std::move(definition));
     draft_.dataTypeAdded();
@@ -111,7 +111,7 @@ class DataTypeFiller {
       if (field.name.view() == name.text || field.value == number)
         return draft_.error(name.place, fmt::format("'{}' is the same value as '{}'", name.text, field.name.view()),
                             "names and numbers are for one value each");
-    const bool isOptions = words_.kind == Kind::Options;
+    const bool isOptions = words_.kind == DataTypeKind::Options;
     if (isOptions ? number < 0 || number > 63 : number < INT32_MIN || number > INT32_MAX)
       return draft_.error(name.place, fmt::format("{} is out of range", number),
                           isOptions ? "options are bits 0 to 63" : "values are 32-bit numbers");
@@ -185,10 +185,10 @@ bool isTypeWord(std::string_view key) { return std::ranges::find(kTypeWords, key
 
 StandardId usualSupertype(const DataTypeWords& words, const Entry& entry) {
   switch (words.kind) {
-    case Kind::Enumeration: return id::Enumeration;
-    case Kind::Structure: return id::Structure;
-    case Kind::Union: return id::Union;
-    case Kind::Options: break;
+    case DataTypeKind::Enumeration: return id::Enumeration;
+    case DataTypeKind::Structure: return id::Structure;
+    case DataTypeKind::Union: return id::Union;
+    case DataTypeKind::Options: break;
   }
   std::int64_t bits = static_cast<std::int64_t>(
       std::ranges::count_if(entry.entries, [](const Entry& line) { return !isTypeWord(line.key.text); }));
@@ -198,7 +198,7 @@ StandardId usualSupertype(const DataTypeWords& words, const Entry& entry) {
 
 void fillDataType(Draft& draft, NodeIndex node, const DataTypeWords& words, const Entry& entry) {
   DataTypeFiller filler(draft, node, words, entry);
-  if (words.kind == Kind::Enumeration || words.kind == Kind::Options)
+  if (words.kind == DataTypeKind::Enumeration || words.kind == DataTypeKind::Options)
     filler.values();
   else
     filler.fields();

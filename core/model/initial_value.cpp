@@ -21,7 +21,7 @@ std::string trimmed(std::string_view text) {
   return from == std::string_view::npos ? "" : std::string(text.substr(from, text.find_last_not_of(' ') - from + 1));
 }
 
-std::optional<EnumDefinition> membersOf(const Space& space, NodeIndex dataType) {
+std::optional<EnumDefinition> enumerationOf(const Space& space, NodeIndex dataType) {
   const auto* rare = dataType == kNoNode ? nullptr : space.rare(dataType);
   if (!rare || !rare->typeDefinition.is<EnumDefinition>()) return std::nullopt;
   auto definition = rare->typeDefinition.as<EnumDefinition>();
@@ -45,7 +45,7 @@ const EnumField* memberNamed(const EnumDefinition& definition, std::string_view 
 /// One value of an enumeration or option set, or a list of them; nothing when the type is neither.
 std::optional<Result<Variant>> namedValue(const Space& space, const space::ValueTraits& traits,
                                           const std::string& text) {
-  const auto definition = membersOf(space, traits.dataType);
+  const auto definition = enumerationOf(space, traits.dataType);
   if (!definition) return std::nullopt;
   const bool isEnumeration = space.isSubtype(traits.dataType, id::Enumeration);
   const auto one = [&](std::string_view name) -> Result<std::int64_t> {
@@ -213,7 +213,7 @@ std::optional<Variant> valueOf(Draft& draft, const space::ValueTraits& traits, c
   field.valueRank = traits.valueRank >= 1 ? traits.valueRank : -1;
   field.type = traits.dataType == kNoNode ? BuiltInType::Variant : space.builtInType(traits.dataType);
   EnumerationSchema members;
-  if (const auto definition = membersOf(space, traits.dataType);
+  if (const auto definition = enumerationOf(space, traits.dataType);
       definition && space.isSubtype(traits.dataType, id::Enumeration)) {
     members.name = space.browseName(traits.dataType).name.str();
     for (const auto& member : definition->fields)

@@ -8,6 +8,7 @@
 #include "core/space/attributes.hpp"
 #include "core/space/conditions.hpp"
 #include "core/space/type_catalog.hpp"
+#include "core/ua/letters.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -20,6 +21,7 @@
 namespace zunth::model {
 
 using namespace ua;
+using space::isType;
 using space::kNoNode;
 using space::NodeIndex;
 using space::Space;
@@ -66,10 +68,6 @@ class LanguageWriter {
 
  private:
   // Names
-  static bool isType(NodeClass c) {
-    return c == NodeClass::ObjectType || c == NodeClass::VariableType || c == NodeClass::DataType ||
-           c == NodeClass::ReferenceType;
-  }
   bool isOurs(NodeIndex node) const { return space_.exists(node) && space_.nodeId(node).namespaceIndex() == ns_; }
   std::string name(NodeIndex node) const { return std::string(space_.name(node)); }
 
@@ -86,8 +84,7 @@ class LanguageWriter {
     std::ranges::replace_if(
         uri, [](unsigned char c) { return !std::isalnum(c); }, ' ');
     while (!uri.empty() && uri.back() == ' ') uri.pop_back();
-    word = uri.substr(uri.rfind(' ') + 1);
-    std::ranges::transform(word, word.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    word = lower(uri.substr(uri.rfind(' ') + 1));
     if (word.empty() || std::isdigit(static_cast<unsigned char>(word[0]))) word = "m" + word;
     for (const auto& [other, used] : prefixes_)
       if (used == word) word += std::to_string(ns);

@@ -4,6 +4,7 @@
 #include "core/space/attributes.hpp"
 #include "core/space/conditions.hpp"
 #include "core/ua/json.hpp"
+#include "core/ua/letters.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -13,16 +14,12 @@
 namespace zunth::model {
 
 using namespace ua;
+using space::isType;
 using space::kNoNode;
 using space::NodeIndex;
 using space::Space;
 
 namespace {
-
-bool isType(NodeClass c) {
-  return c == NodeClass::ObjectType || c == NodeClass::VariableType || c == NodeClass::DataType ||
-         c == NodeClass::ReferenceType;
-}
 
 std::string propertyText(const Space& space, NodeIndex node, const char* name) {
   const NodeIndex property = space.child(node, {0, name}, id::HasProperty);
@@ -53,14 +50,6 @@ bool isFactOf(const Space& space, NodeIndex owner, NodeIndex child) {
   const auto ownerClass = space.nodeClass(owner);
   return space.browseName(child).namespaceIndex == 0 && ownerClass != NodeClass::Object &&
          ownerClass != NodeClass::ObjectType && std::ranges::find(facts, space.name(child)) != std::end(facts);
-}
-
-std::string lower(std::string_view text) {
-  std::string out(text);
-  std::ranges::transform(out, out.begin(), [](unsigned char c) {
-    return c < 128 ? static_cast<char>(std::tolower(c)) : static_cast<char>(c);
-  });
-  return out;
 }
 
 class Outliner {

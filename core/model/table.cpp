@@ -4,6 +4,7 @@
 #include "core/model/utf8.hpp"
 #include "core/model/words.hpp"
 #include "core/space/attributes.hpp"
+#include "core/ua/letters.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -77,8 +78,7 @@ class TableReader {
  private:
   bool readHeader(const std::vector<Text>& cells) {
     for (std::size_t i = 0; i < cells.size(); ++i) {
-      std::string name = cells[i].text;
-      std::ranges::transform(name, name.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+      const std::string name = lower(cells[i].text);
       if (name.empty()) continue;
       const std::string near = nearest(name, kColumns);
       if (std::ranges::find(kColumns, name) == kColumns.end())

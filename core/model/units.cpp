@@ -1,5 +1,6 @@
 #include "core/model/units.hpp"
 
+#include "core/ua/letters.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -15,13 +16,6 @@ struct Unit {
   const char* name;
 };
 #include "core/model/generated/unit_rows.inc"
-
-std::string lower(std::string_view text) {
-  std::string out(text);
-  std::ranges::transform(out, out.begin(),
-                         [](unsigned char c) { return static_cast<char>(c < 128 ? std::tolower(c) : c); });
-  return out;
-}
 
 /// Of UNECE's common code, as the standard makes it a number.
 std::int32_t unitIdOf(std::string_view code) {

@@ -1,28 +1,22 @@
 #include "core/secure/asymmetric.hpp"
 
+#include "core/secure/openssl.hpp"
+
 #include <stdexcept>
 
-#include <openssl/ecdsa.h>
 #include <openssl/err.h>
-#include <openssl/evp.h>
 #include <openssl/rsa.h>
 
 namespace zunth::secure {
 
 using namespace ua;
+using openssl::Free;
+using openssl::raw;
 
 namespace {
 
-struct Free {
-  void operator()(EVP_MD_CTX* at) const { EVP_MD_CTX_free(at); }
-  void operator()(EVP_PKEY_CTX* at) const { EVP_PKEY_CTX_free(at); }
-  void operator()(ECDSA_SIG* at) const { ECDSA_SIG_free(at); }
-};
 using DigestContext = std::unique_ptr<EVP_MD_CTX, Free>;
 using KeyContext = std::unique_ptr<EVP_PKEY_CTX, Free>;
-
-const unsigned char* raw(BytesView octets) { return reinterpret_cast<const unsigned char*>(octets.data()); }
-unsigned char* raw(std::byte* octets) { return reinterpret_cast<unsigned char*>(octets); }
 
 [[noreturn]] void fail(const char* what) {
   ERR_clear_error();

@@ -1,28 +1,21 @@
 #include "core/secure/channel_keys.hpp"
 
+#include "core/secure/asymmetric.hpp"
+#include "core/secure/openssl.hpp"
+
 #include <stdexcept>
 
 #include <openssl/core_names.h>
 #include <openssl/crypto.h>
-#include <openssl/evp.h>
 #include <openssl/hmac.h>
 
 namespace zunth::secure {
 
 using namespace ua;
+using openssl::Free;
+using openssl::raw;
 
-namespace {
-
-struct Free {
-  void operator()(EVP_MAC_CTX* at) const { EVP_MAC_CTX_free(at); }
-  void operator()(EVP_CIPHER_CTX* at) const { EVP_CIPHER_CTX_free(at); }
-};
-
-const unsigned char* raw(BytesView octets) { return reinterpret_cast<const unsigned char*>(octets.data()); }
-
-BytesView view(const ByteString& octets) { return {reinterpret_cast<const std::byte*>(octets.data()), octets.size()}; }
-
-}  // namespace
+namespace {}  // namespace
 
 Bytes pseudoRandom(BytesView secret, BytesView seed, std::size_t size) {
   auto hash = [secret](BytesView data) {

@@ -1,6 +1,7 @@
 #include "core/secure/key_exchange.hpp"
 
 #include "core/secure/asymmetric.hpp"
+#include "core/secure/openssl.hpp"
 
 #include <stdexcept>
 
@@ -8,20 +9,14 @@
 #include <openssl/core_names.h>
 #include <openssl/crypto.h>
 #include <openssl/err.h>
-#include <openssl/evp.h>
-#include <openssl/kdf.h>
 
 namespace zunth::secure {
 
 using namespace ua;
+using openssl::Free;
 
 namespace {
 
-struct Free {
-  void operator()(EVP_PKEY* at) const { EVP_PKEY_free(at); }
-  void operator()(EVP_PKEY_CTX* at) const { EVP_PKEY_CTX_free(at); }
-  void operator()(EVP_KDF_CTX* at) const { EVP_KDF_CTX_free(at); }
-};
 using Key = std::unique_ptr<EVP_PKEY, Free>;
 
 constexpr unsigned char kUncompressed = 4;  // what OpenSSL has before a point's two numbers, and Part 6 has not

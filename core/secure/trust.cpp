@@ -1,5 +1,7 @@
 #include "core/secure/trust.hpp"
 
+#include "core/ua/letters.hpp"
+
 #include <algorithm>
 #include <memory>
 
@@ -105,12 +107,8 @@ std::string canonical(const std::string& host) {
 }
 
 bool matchesHost(const std::vector<std::string>& hosts, const std::string& host) {
-  auto lower = [](std::string s) {
-    std::ranges::transform(s, s.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-    return s;
-  };
   return std::ranges::any_of(hosts, [&](const std::string& known) {
-    return lower(known) == lower(host) || canonical(known) == canonical(host);
+    return isSameButCase(known, host) || canonical(known) == canonical(host);
   });
 }
 

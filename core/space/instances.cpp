@@ -13,11 +13,6 @@ bool isMandatory(const Space& space, NodeIndex declaration) {
   return std::ranges::count(space.references(declaration), rule) > 0;
 }
 
-bool isType(NodeClass c) {
-  return c == NodeClass::ObjectType || c == NodeClass::VariableType || c == NodeClass::DataType ||
-         c == NodeClass::ReferenceType;
-}
-
 /// Carries one instantiation through. A type that contains itself, which a careless client can make, is not followed
 /// into itself.
 class Instantiation {

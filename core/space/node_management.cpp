@@ -40,10 +40,6 @@ NodeIndex referenceType(const Space& space, const NodeId& id) {
                                                                                                             : kNoNode;
 }
 
-bool isType(NodeClass c) {
-  return c == NodeClass::ObjectType || c == NodeClass::VariableType || c == NodeClass::ReferenceType ||
-         c == NodeClass::DataType;
-}
 bool isInstance(NodeClass c) { return c == NodeClass::Object || c == NodeClass::Variable || c == NodeClass::Method; }
 
 /// What kinds of nodes a reference may join (Part 3, 7).

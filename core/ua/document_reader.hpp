@@ -6,6 +6,9 @@
 
 namespace zunth::ua {
 
+/// How deeply values of a document nest at most (Part 6, 5.1.4 asks for 100 levels).
+inline constexpr std::size_t kMostDepth = 100;
+
 /// What readers of JSON and of XML do alike: errors that stick, with the path to them, and parts that both find by
 /// name. `Derived` gives `member(Node, name)`, false where there is none, `isThere(Node)` and read() for each type.
 template <class Derived, class NodeType>
@@ -17,7 +20,6 @@ class DocumentReader {
   const Error& error() const { return error_; }
   /// Goes into a field or element; false when values nest too deeply.
   bool enter(std::string_view field) {
-    constexpr std::size_t kMostDepth = 100;
     if (path_.size() >= kMostDepth) {
       fail(status::BadEncodingLimitsExceeded, "values nest too deeply");
       return false;

@@ -16,8 +16,6 @@
 namespace zunth::ua {
 namespace {
 
-constexpr int kMostDepth = 100;
-
 class JsonEncoder {
  public:
   explicit JsonEncoder(const JsonOptions& options) : options_(options) {}
@@ -160,7 +158,7 @@ class JsonEncoder {
   }
 
   const JsonOptions& options_;
-  int depth_ = 0;
+  std::size_t depth_ = 0;
 };
 
 Json JsonEncoder::variant(const Variant& value) {

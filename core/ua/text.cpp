@@ -1,6 +1,7 @@
 #include "core/ua/text.hpp"
 
 #include "core/ua/base64.hpp"
+#include "core/ua/letters.hpp"
 #include "core/ua/structure_walk.hpp"
 
 #include <algorithm>
@@ -206,10 +207,9 @@ Result<Variant> parseNumber(std::string_view text, BuiltInType type) {
 Result<Variant> parseScalar(std::string_view text, BuiltInType type) {
   switch (type) {
     case BuiltInType::Boolean: {
-      std::string lower(text);
-      std::ranges::transform(lower, lower.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-      if (lower == "true" || lower == "1" || lower == "on" || lower == "yes") return Variant(true);
-      if (lower == "false" || lower == "0" || lower == "off" || lower == "no") return Variant(false);
+      const std::string word = lower(text);
+      if (word == "true" || word == "1" || word == "on" || word == "yes") return Variant(true);
+      if (word == "false" || word == "0" || word == "off" || word == "no") return Variant(false);
       return mismatch(text, type, "write true or false");
     }
     case BuiltInType::String: return Variant(String(text));
@@ -325,9 +325,7 @@ Result<Variant> convert(const Variant& value, BuiltInType type, bool round) {
 }
 
 std::size_t editDistance(std::string_view a, std::string_view b) {
-  auto same = [](char x, char y) {
-    return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y));
-  };
+  auto same = [](char x, char y) { return lower(x) == lower(y); };
   std::vector<std::size_t> before(b.size() + 1), last(b.size() + 1), row(b.size() + 1);
   for (std::size_t j = 0; j <= b.size(); ++j) row[j] = j;
   for (std::size_t i = 1; i <= a.size(); ++i) {

@@ -16,8 +16,6 @@
 namespace zunth::ua {
 namespace {
 
-constexpr int kMostDepth = 100;
-
 pugi::xml_node append(pugi::xml_node parent, std::string_view name) {
   return parent.append_child(std::string(name).c_str());
 }
@@ -185,7 +183,7 @@ class XmlEncoder {
   }
 
   const TypeCatalog& types_;
-  int depth_ = 0;
+  std::size_t depth_ = 0;
 };
 
 /// Builds <Structure><Field>...</Field></Structure>.

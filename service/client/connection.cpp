@@ -19,8 +19,6 @@ using namespace asio::experimental::awaitable_operators;
 
 namespace {
 
-constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
-
 Instant now() { return std::chrono::steady_clock::now(); }
 DateTime wallClock() { return DateTime::from(std::chrono::system_clock::now()); }
 double seconds(Duration d) { return std::chrono::duration<double>(d).count(); }
@@ -82,7 +80,7 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
                       }});
   self->opening_.expires_at(deadline);
   self->flush();
-  co_await self->opening_.async_wait(kQuietly);
+  co_await self->opening_.async_wait(net::kQuietly);
   if (self->channel_->isOpen()) {
     asio::co_spawn(executor, self->keepRenewing(), asio::detached);
     co_return self;
@@ -94,15 +92,15 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
 Awaitable<Connection::LinkResult> Connection::reach(net::Url url, Instant deadline, Error late) {
   asio::steady_timer timer(executor_, deadline);
   net::Tcp::resolver resolver(executor_);
-  auto resolved =
-      co_await (resolver.async_resolve(url.host, std::to_string(url.port), kQuietly) || timer.async_wait(kQuietly));
+  auto resolved = co_await (resolver.async_resolve(url.host, std::to_string(url.port), net::kQuietly) ||
+                            timer.async_wait(net::kQuietly));
   if (resolved.index() == 1) co_return late;
   auto [resolveError, endpoints] = std::get<0>(resolved);
   if (resolveError)
     co_return Error{status::BadTcpEndpointUrlInvalid, fmt::format("the host name {} does not resolve", url.host),
                     "write the server's address instead of its name"};
   net::Tcp::socket socket(executor_);
-  auto connected = co_await (asio::async_connect(socket, endpoints, kQuietly) || timer.async_wait(kQuietly));
+  auto connected = co_await (asio::async_connect(socket, endpoints, net::kQuietly) || timer.async_wait(net::kQuietly));
   if (connected.index() == 1) co_return late;
   if (auto error = std::get<0>(std::get<0>(connected)))
     co_return Error{status::BadConnectionRejected,
@@ -126,8 +124,8 @@ Awaitable<Connection::LinkResult> Connection::upgrade(net::Tcp::socket socket, n
   auto context = net::tlsClient(security_.trustTls, refused);
   net::WebSocket webSocket(std::move(socket), *context);
   SSL_set_tlsext_host_name(webSocket.next_layer().native_handle(), url.host.c_str());
-  auto secured =
-      co_await (webSocket.next_layer().async_handshake(net::TlsStream::client, kQuietly) || timer.async_wait(kQuietly));
+  auto secured = co_await (webSocket.next_layer().async_handshake(net::TlsStream::client, net::kQuietly) ||
+                           timer.async_wait(net::kQuietly));
   if (secured.index() == 1) co_return late;
   if (auto error = std::get<0>(std::get<0>(secured))) {
     if (refused->code.isBad()) co_return *refused;
@@ -141,7 +139,7 @@ Awaitable<Connection::LinkResult> Connection::upgrade(net::Tcp::socket socket, n
   }));
   const std::string host = fmt::format("{}:{}", url.host, url.port);
   const std::string path = url.path.empty() ? "/" : url.path;
-  auto upgraded = co_await (webSocket.async_handshake(host, path, kQuietly) || timer.async_wait(kQuietly));
+  auto upgraded = co_await (webSocket.async_handshake(host, path, net::kQuietly) || timer.async_wait(net::kQuietly));
   if (upgraded.index() == 1) co_return late;
   if (auto error = std::get<0>(std::get<0>(upgraded)))
     co_return Error{status::BadConnectionRejected,
@@ -166,7 +164,7 @@ Awaitable<Connection::LinkResult> Connection::beReached(net::Url url, Instant de
     co_return Error{status::BadCommunicationError,
                     fmt::format("can't listen at {}:{}: {}", url.host, url.port, error.message()),
                     "write an address of this machine and a free port"};
-  auto accepted = co_await (acceptor.async_accept(kQuietly) || timer.async_wait(kQuietly));
+  auto accepted = co_await (acceptor.async_accept(net::kQuietly) || timer.async_wait(net::kQuietly));
   if (accepted.index() == 1) co_return late;
   auto& [failure, socket] = std::get<0>(accepted);
   if (failure) co_return Error{status::BadCommunicationError, failure.message(), {}};
@@ -201,7 +199,7 @@ Awaitable<Result<Bytes>> Connection::exchange(Bytes message, Duration timeout) {
   waiting->wake.expires_after(timeout);
   waiting_[*id] = waiting;
   flush();
-  co_await waiting->wake.async_wait(kQuietly);
+  co_await waiting->wake.async_wait(net::kQuietly);
   waiting_.erase(*id);
   if (waiting->answered) co_return std::move(waiting->body);
   if (waiting->error.cause.empty())
@@ -240,7 +238,7 @@ Awaitable<void> Connection::keepRenewing() {
       timer->expires_at(std::min(self->channel_->renewsAt(), now() + std::chrono::seconds(60)));
     else
       co_return;
-    auto [cancelled] = co_await timer->async_wait(kQuietly);
+    auto [cancelled] = co_await timer->async_wait(net::kQuietly);
     if (cancelled) co_return;
     if (auto self = weak.lock(); self && self->isOpen()) {
       self->channel_->tick(now(), wallClock());

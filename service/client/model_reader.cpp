@@ -135,7 +135,12 @@ void takeAttribute(AttributeId attribute, const DataValue& value, Incoming& into
            value.value.isArray() ? value.value.items<std::uint32_t>() : std::span<const std::uint32_t>())
         node.arrayDimensions.push_back(length);
       break;
-    case AttributeId::AccessLevel: take(value, node.traits.accessLevel); break;
+    case AttributeId::AccessLevel: {
+      std::uint8_t level = 0;
+      take(value, level);
+      node.traits.accessLevel = level;
+      break;
+    }
     case AttributeId::Historizing: take(value, node.traits.historizing); break;
     case AttributeId::MinimumSamplingInterval: {
       double interval = 0;

@@ -18,8 +18,6 @@ using namespace ua;
 
 namespace {
 
-constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
-
 /// The cause that the server gave for an operation, when it gave one.
 std::string causeOf(const List<DiagnosticInfo>& infos, std::size_t operation) {
   return operation < infos.size() && infos[operation].additionalInfo ? infos[operation].additionalInfo->str()
@@ -317,7 +315,7 @@ void Session::lost(const Error& why) {
 
 Awaitable<void> Session::pause(Duration time) {
   asio::steady_timer timer(executor_, time);
-  co_await timer.async_wait(kQuietly);
+  co_await timer.async_wait(net::kQuietly);
 }
 
 Awaitable<void> Session::restore() {
@@ -366,7 +364,7 @@ Awaitable<Result<void>> Session::isReady() {
   const auto timer = restored_;
   while (isRestoring_ && isOpen_ && std::chrono::steady_clock::now() < deadline) {
     timer->expires_at(deadline);
-    co_await timer->async_wait(kQuietly);
+    co_await timer->async_wait(net::kQuietly);
   }
   if (isRestoring_)
     co_return Error{

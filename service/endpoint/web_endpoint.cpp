@@ -2,11 +2,9 @@
 
 #include "core/channel/json_message.hpp"
 
-#include <boost/asio/as_tuple.hpp>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
 #include <boost/asio/steady_timer.hpp>
-#include <boost/asio/use_awaitable.hpp>
 #include <boost/beast/http.hpp>
 #include <fmt/format.h>
 #include <spdlog/spdlog.h>
@@ -24,7 +22,6 @@ namespace websocket = boost::beast::websocket;
 
 namespace {
 
-constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
 constexpr auto kTimeToSpeak = std::chrono::seconds(10);  // until the handshake is through, and the first request there
 constexpr auto kTimeToAsk = std::chrono::seconds(60);    // from one request to the next
 constexpr std::size_t kMostPosted = 1u << 20;            // octets of a message over HTTPS
@@ -269,7 +266,7 @@ class WebEndpoint::HttpCaller final : public Caller, public std::enable_shared_f
   void drop() { isGone_ = true; }
   /// The message, without what stands before it.
   asio::awaitable<Bytes> answer() {
-    while (!answer_) co_await answered_.async_wait(kQuietly);
+    while (!answer_) co_await answered_.async_wait(net::kQuietly);
     answer_->erase(answer_->begin(), answer_->begin() + channel::kHeadroom);
     co_return std::move(*answer_);
   }
@@ -311,18 +308,18 @@ void WebEndpoint::accept(net::Tcp::socket socket) {
 
 /// Waits for its turn to shake hands, which is work with keys: few do at once, and who dawdles makes room.
 asio::awaitable<bool> WebEndpoint::shakeHands(net::TlsStream& stream, Visit& visit) {
-  if (auto [error] = co_await stream.next_layer().async_wait(net::Tcp::socket::wait_read, kQuietly); error)
+  if (auto [error] = co_await stream.next_layer().async_wait(net::Tcp::socket::wait_read, net::kQuietly); error)
     co_return false;
   asio::steady_timer pause(loop_);
   while (shaking_.size() >= server_.settings().limits.maxTlsHandshakes) {
     const auto oldest = std::ranges::min_element(shaking_, {}, [](const Visit* each) { return each->shakesSince; });
     if (Visit::now() - (*oldest)->shakesSince > std::chrono::seconds(1)) (*oldest)->giveWay();
     pause.expires_after(std::chrono::milliseconds(20));
-    co_await pause.async_wait(kQuietly);
+    co_await pause.async_wait(net::kQuietly);
   }
   visit.shakesSince = Visit::now();
   shaking_.insert(&visit);
-  auto [error] = co_await stream.async_handshake(net::TlsStream::server, kQuietly);
+  auto [error] = co_await stream.async_handshake(net::TlsStream::server, net::kQuietly);
   shaking_.erase(&visit);
   co_return !error;
 }
@@ -353,7 +350,7 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket) {
     http::request_parser<http::string_body> parser;
     parser.body_limit(kMostPosted);
     deadline->set(visit->isServed ? kTimeToAsk : kTimeToSpeak);
-    if (auto [error, size] = co_await http::async_read(stream, buffer, parser, kQuietly); error) co_return;
+    if (auto [error, size] = co_await http::async_read(stream, buffer, parser, net::kQuietly); error) co_return;
     deadline->lift();
     visit->isServed = true;
     auto request = parser.release();
@@ -389,7 +386,7 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket) {
         visit->isQueued = true;
         guests_.queue(visit);
         callbacks_.queued();
-        while (visit->isQueued) co_await visit->turn.async_wait(kQuietly);
+        while (visit->isQueued) co_await visit->turn.async_wait(net::kQuietly);
       }
       auto caller =
           std::make_shared<HttpCaller>(*this, address, entrance(isJson ? "https-uajson" : "https-uabinary", false));
@@ -422,9 +419,9 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket) {
     }
     response.prepare_payload();
     deadline->set(kTimeToAsk);
-    if (auto [error, size] = co_await http::async_write(stream, response, kQuietly); error) co_return;
+    if (auto [error, size] = co_await http::async_write(stream, response, net::kQuietly); error) co_return;
     if (!response.keep_alive()) {
-      co_await stream.async_shutdown(kQuietly);
+      co_await stream.async_shutdown(net::kQuietly);
       co_return;
     }
   }
@@ -443,7 +440,7 @@ asio::awaitable<void> WebEndpoint::upgrade(net::TlsStream stream, std::shared_pt
   webSocket.set_option(websocket::stream_base::decorator([protocol](websocket::response_type& response) {
     response.set(http::field::sec_websocket_protocol, std::string(protocol));
   }));
-  if (auto [error] = co_await webSocket.async_accept(request, kQuietly); error) co_return;
+  if (auto [error] = co_await webSocket.async_accept(request, net::kQuietly); error) co_return;
   auto link = std::make_shared<net::WebLink>(
       std::move(webSocket), context, isChannel ? net::WebLink::Kind::Octets : net::WebLink::Kind::Text,
       isChannel ? kMostChunk : server_.settings().limits.maxRequestBeforeActivation);

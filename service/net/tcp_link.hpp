@@ -4,11 +4,15 @@
 
 #include <deque>
 
+#include <boost/asio/as_tuple.hpp>
 #include <boost/asio/ip/tcp.hpp>
+#include <boost/asio/use_awaitable.hpp>
 
 namespace zunth::net {
 
 namespace asio = boost::asio;
+/// Awaits, and gives errors as values instead of throwing them.
+inline constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
 using Tcp = asio::ip::tcp;
 
 /// "127.0.0.1:51234"; empty when the connection has ended already.

@@ -135,7 +135,7 @@ std::vector<Cell> rowOf(const List<Variant>& fields, const std::string& path) {
 const std::vector<std::string> kColumns{"time", "sev.", "state", "alarm", "comment", "message"};
 constexpr std::ptrdiff_t kCommentColumn = 4;
 
-struct Asked {
+struct AlarmWish {
   bool watches = false;
   std::uint32_t severity = 0;
   std::string words;  // of the alarm's path or its message
@@ -168,7 +168,7 @@ void printNews(const Options& options, std::vector<Cell> row) {
 }
 
 /// Rows by the path of their alarm.
-void print(const Options& options, const Asked& asked, std::map<std::string, std::vector<Cell>> rows) {
+void print(const Options& options, const AlarmWish& asked, std::map<std::string, std::vector<Cell>> rows) {
   const bool isTable = options.format == Format::Table;
   if (rows.empty() && isTable) return void(std::printf("no alarm is active, and none waits for anybody\n"));
   if (asked.watches && options.format == Format::Json) {
@@ -190,7 +190,7 @@ void print(const Options& options, const Asked& asked, std::map<std::string, std
   std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
 }
 
-Awaitable<int> listAlarms(SessionPtr session, Interrupt& interrupt, Options options, Asked asked) {
+Awaitable<int> listAlarms(SessionPtr session, Interrupt& interrupt, Options options, AlarmWish asked) {
   auto waiting = std::make_shared<std::deque<List<Variant>>>();
   int code = kDone;
   auto handlers = subscriptionHandlers(interrupt, code);
@@ -299,7 +299,7 @@ Awaitable<int> answerAlarms(SessionPtr session, Options options, Answering asked
 void addAlarms(Program program) {
   const auto verb =
       addVerb(program, "alarms", "List the alarms that are active or wait for somebody.", "zunth alarms --watch");
-  auto asked = std::make_shared<Asked>();
+  auto asked = std::make_shared<AlarmWish>();
   verb.option("WORDS", asked->words, "Only alarms with these words in their path or message");
   verb.option("--severity", asked->severity, "Only alarms of at least this severity, 1 to 1000").range(1, 1000);
   verb.flag("--watch", asked->watches, "Go on with what happens to them, until Ctrl-C");

@@ -20,14 +20,14 @@ struct QueryOptions {
   std::vector<std::string> show;
 };
 
-struct Condition {
+struct Comparison {
   std::string name;
   FilterOperator op;
   std::string value;
 };
 
 /// "pressure > 30", "name like DF%".
-Result<Condition> conditionOf(const std::string& text) {
+Result<Comparison> comparisonOf(const std::string& text) {
   static const std::array<std::pair<std::string_view, FilterOperator>, 7> operators{{
       {">=", FilterOperator::GreaterThanOrEqual},
       {"<=", FilterOperator::LessThanOrEqual},
@@ -45,7 +45,7 @@ Result<Condition> conditionOf(const std::string& text) {
       s.erase(s.find_last_not_of(' ') + 1);
       return s;
     };
-    return Condition{trimmed(text.substr(0, at)), op, trimmed(text.substr(at + sign.size()))};
+    return Comparison{trimmed(text.substr(0, at)), op, trimmed(text.substr(at + sign.size()))};
   }
   return Error{status::BadSyntaxError, fmt::format("'{}' is no condition", text), "--where 'pressure > 30'"};
 }
@@ -99,7 +99,7 @@ Awaitable<int> runQuery(SessionPtr session, Options options, QueryOptions asked)
   // All conditions joined: And(1, 2) where 2 is And(3, 4) and so on.
   std::vector<ContentFilterElement> conditions;
   for (const auto& text : asked.where) {
-    auto condition = conditionOf(text);
+    auto condition = comparisonOf(text);
     if (!condition) co_return fail(condition.error());
     auto path = co_await pathInType(session, type, condition->name);
     if (!path) co_return fail(path.error());
