@@ -307,7 +307,8 @@ void Alarms::connect() {
     if (space::isInType(space_, node)) continue;
     const auto wanted = space::alarmLinks(space_, node);
     for (const auto& link : wanted.links) space_.refer(link.source, link.type, link.target);
-    for (const NodeIndex notifier : wanted.notifiers) space_.setEventNotifier(notifier);
+    for (const NodeIndex notifier : wanted.notifiers)
+      space_.setEventNotifier(notifier, EventNotifierType::SubscribeToEvents);
   }
 }
 

@@ -499,7 +499,7 @@ class Builder {
     if (space_.nodeClass(node) != NodeClass::Variable) {
       const bool saysMore = spec.isNotifier ? spec.words.size() > 1 : spec.saysMoreThanType();
       if (saysMore) error(child.place(), fmt::format("'{}' is no variable: it has no value", child.here.path));
-      if (spec.isNotifier) space_.setEventNotifier(node);
+      if (spec.isNotifier) space_.setEventNotifier(node, EventNotifierType::SubscribeToEvents);
       return !saysMore;
     }
     setAccess(space_.traits(node), spec);
@@ -510,8 +510,8 @@ class Builder {
 
   static void setAccess(space::ValueTraits& traits, const Spec& spec) {
     if (spec.isWritable) traits.accessLevel |= AccessLevelType::CurrentWrite;
-    if (spec.isReadOnly) traits.accessLevel &= static_cast<std::uint8_t>(~AccessLevelType::CurrentWrite);
-    if (!spec.isReadable) traits.accessLevel &= static_cast<std::uint8_t>(~AccessLevelType::CurrentRead);
+    if (spec.isReadOnly) traits.accessLevel &= static_cast<std::uint16_t>(~AccessLevelType::CurrentWrite);
+    if (!spec.isReadable) traits.accessLevel &= static_cast<std::uint16_t>(~AccessLevelType::CurrentRead);
     if (spec.isHistorized) {
       traits.accessLevel |= AccessLevelType::HistoryRead;
       traits.historizing = true;

@@ -19,9 +19,16 @@ struct Change {
   std::string before, after;  // as people read them; empty where there was or is nothing
 };
 
+/// "object", "data type": how people call the nodes of a class.
+const char* wordFor(ua::NodeClass nodeClass);
+
+/// The path of a node, or its id without the namespace's index, which differs from one space to another.
+std::string pathOf(const space::Space& space, space::NodeIndex node);
+
 struct CompareOptions {
   bool initialValues = true;  // of variables other than properties; those of a running server are the plant's
   bool permissions = true;    // which not every server tells to everyone
+  bool order = true;          // of children
 };
 
 /// Compares the nodes of all namespaces but the standard's and the application's own, matched by their ids; namespaces

@@ -73,8 +73,6 @@ class NodeSetReader {
                              "model files are YAML (*.yaml) or NodeSet2 (*.xml)");
     readNamespaces(root);
     if (findings_.hasErrors()) return;
-    for (const auto alias : root.child("Aliases").children("Alias"))
-      aliases_[alias.attribute("Alias").value()] = idOf(alias, alias.text().get());
     addAll(root);
     if (split)
       for (const auto piece : split->pieces) {
@@ -213,6 +211,8 @@ class NodeSetReader {
     namespaces_ = {0};
     for (const auto uri : root.child("NamespaceUris").children("Uri"))
       namespaces_.push_back(space_.addNamespace(String(uri.text().get())));
+    for (const auto alias : root.child("Aliases").children("Alias"))
+      aliases_[alias.attribute("Alias").value()] = idOf(alias, alias.text().get());
     for (const auto model : root.child("Models").children("Model")) {
       ModelInfo info;
       info.version = String(model.attribute("Version").value());
@@ -222,9 +222,9 @@ class NodeSetReader {
         info.nodeSetExtras = String(xmlOf(extensions));
       for (const auto required : model.children("RequiredModel")) {
         const std::string uri = required.attribute("ModelUri").value();
-        if (uri != space_.namespaces()[0].view())
-          info.required.push_back({String(uri), String(required.attribute("Version").value()),
-                                   timeOf(required.attribute("PublicationDate"))});
+        info.required.push_back({String(uri), String(required.attribute("Version").value()),
+                                 timeOf(required.attribute("PublicationDate"))});
+        if (const auto there = space_.namespaceIndex(uri)) checkVersion(required, info.required.back(), *there);
         const auto index = space_.namespaceIndex(uri);
         const bool isThere = root.child("Models").find_child_by_attribute("Model", "ModelUri", uri.c_str()) ||
                              (index.has_value() && (*index == 0 || hasNodes(*index)));
@@ -232,8 +232,30 @@ class NodeSetReader {
           findings_.error(placeOf(required), fmt::format("the model {} is required, and it isn't there", uri),
                           "put its NodeSet2 file into model/, before this one in the order of names");
       }
-      space_.setModelInfo(space_.addNamespace(String(model.attribute("ModelUri").value())), std::move(info));
+      info.modelVersion = String(model.attribute("ModelVersion").value());
+      info.xmlSchemaUri = String(model.attribute("XmlSchemaUri").value());
+      const auto ns = space_.addNamespace(String(model.attribute("ModelUri").value()));
+      if (ns < 2)
+        findings_.error(placeOf(model),
+                        fmt::format("{} is {} own namespace", space_.namespaces()[ns].view(),
+                                    ns == 0 ? "the standard's" : "the server's"),
+                        "a model has one of its own");
+      space_.setModelInfo(ns, std::move(info));
+      auto usual = space_.namespacePermissions(ns);
+      if (const auto roles = model.child("RolePermissions")) usual.roles = rolesOf(roles);
+      if (const auto restrictions = model.attribute("AccessRestrictions"))
+        usual.restrictions = static_cast<std::uint16_t>(restrictions.as_uint());
+      space_.setNamespacePermissions(ns, std::move(usual));
     }
+  }
+  /// A model that is there must be as new as the one that is asked for (Part 6, F.5).
+  void checkVersion(pugi::xml_node where, const ModelInfo::Required& required, std::uint16_t ns) {
+    const auto& there = space_.modelInfo(ns);
+    if (required.published.isNull() || there.published.isNull() || there.published >= required.published) return;
+    findings_.error(placeOf(where),
+                    fmt::format("the model {} is required as of {}, and the one that is there is of {}",
+                                required.uri.view(), required.published.text(), there.published.text()),
+                    "put a newer one in its place");
   }
   bool hasNodes(std::uint16_t ns) const {
     for (NodeIndex node = 0; node < space_.rows(); ++node)
@@ -263,7 +285,8 @@ class NodeSetReader {
     NewNode node;
     node.nodeClass = nodeClass;
     pugi::xml_attribute dataType;
-    std::uint16_t restrictions = 0;
+    std::optional<std::uint16_t> restrictions;
+    bool hasNoPermissions = false;
     bool hasExtras = false;
     for (const auto attribute : xml.attributes()) {
       const std::string_view name = attribute.name();
@@ -273,6 +296,8 @@ class NodeSetReader {
         dataType = attribute;
       else if (name == "AccessRestrictions")
         restrictions = static_cast<std::uint16_t>(attribute.as_uint());
+      else if (name == "HasNoPermissions")
+        hasNoPermissions = attribute.as_bool();
       else
         hasExtras |= !readAttribute(attribute, name, node);
     }
@@ -319,13 +344,19 @@ class NodeSetReader {
       if (value) readValue(value, *added);
     }
     if (definition) definitions_.push_back({*added, xmlOf(definition), offsetOf(definition)});
-    if (permissions) {
-      space::PermissionSet set;
-      for (const auto one : permissions.children("RolePermission"))
-        set.roles.push_back({idOf(one, one.text().get()), one.attribute("Permissions").as_uint()});
-      set.restrictions = restrictions;
+    // What a node doesn't say is as the model says of all its nodes (Part 6, F.5).
+    if (permissions || restrictions || hasNoPermissions) {
+      auto set = space_.permissionSets()[space_.permissionSet(*added)];
+      if (permissions || hasNoPermissions) set.roles = rolesOf(permissions);
+      if (restrictions) set.restrictions = *restrictions;
       space_.setPermissions(*added, std::move(set));
     }
+  }
+  std::vector<RolePermissionType> rolesOf(pugi::xml_node permissions) {
+    std::vector<RolePermissionType> roles;
+    for (const auto one : permissions.children("RolePermission"))
+      roles.push_back({idOf(one, one.text().get()), one.attribute("Permissions").as_uint()});
+    return roles;
   }
 
   /// False for an attribute that the space has no place for.
@@ -337,7 +368,7 @@ class NodeSetReader {
     else if (name == "ValueRank")
       node.traits.valueRank = attribute.as_int(-1);
     else if (name == "AccessLevel")
-      node.traits.accessLevel = static_cast<std::uint8_t>(attribute.as_uint(1));
+      node.traits.accessLevel = static_cast<std::uint16_t>(attribute.as_uint(1));
     else if (name == "ArrayDimensions")
       readDimensions(attribute.value(), node.arrayDimensions);
     else if (name == "IsAbstract")

@@ -41,13 +41,15 @@ class NodeSetWriter {
     auto models = root.append_child("Models");
     for (NodeIndex node = 0; node < space_.rows(); ++node)
       if (space_.exists(node) && isWanted(node)) write(root, node);
-    for (const auto ns : listed_) uris.append_child("Uri").text().set(text(space_.namespaces()[ns]).c_str());
     for (const auto ns : wanted_) {
-      auto model = models.append_child("Model");
-      writeModel(model, ns);
-      if (const auto& extras = space_.modelInfo(ns).nodeSetExtras; !extras.empty())
-        root.append_buffer(extras.view().data(), extras.view().size());
+      writeModel(models.append_child("Model"), ns);
+      pugi::xml_document extras;
+      if (const auto& written = space_.modelInfo(ns).nodeSetExtras; !written.empty()) {
+        extras.load_buffer(written.view().data(), written.view().size());
+        root.insert_copy_after(extras.first_child(), models);
+      }
     }
+    for (const auto ns : listed_) uris.append_child("Uri").text().set(text(space_.namespaces()[ns]).c_str());
     std::ostringstream out;
     document.save(out, "  ");
     return std::move(out).str();
@@ -59,13 +61,20 @@ class NodeSetWriter {
     model.append_attribute("ModelUri") = text(space_.namespaces()[ns]).c_str();
     if (!info.version.empty()) model.append_attribute("Version") = text(info.version).c_str();
     if (!info.published.isNull()) model.append_attribute("PublicationDate") = info.published.text().c_str();
+    if (!info.modelVersion.empty()) model.append_attribute("ModelVersion") = text(info.modelVersion).c_str();
+    if (!info.xmlSchemaUri.empty()) model.append_attribute("XmlSchemaUri") = text(info.xmlSchemaUri).c_str();
+    if (const auto& usual = space_.namespacePermissions(ns); !(usual == space::usualPermissions())) {
+      if (usual.restrictions) model.append_attribute("AccessRestrictions") = usual.restrictions;
+      writeRoles(model, usual);
+    }
     const auto require = [&](const String& uri, const String& version, DateTime published) {
       auto required = model.append_child("RequiredModel");
       required.append_attribute("ModelUri") = text(uri).c_str();
       if (!version.empty()) required.append_attribute("Version") = text(version).c_str();
       if (!published.isNull()) required.append_attribute("PublicationDate") = published.text().c_str();
     };
-    require(space_.namespaces()[0], {}, {});
+    if (std::ranges::find(info.required, space_.namespaces()[0], &ModelInfo::Required::uri) == info.required.end())
+      require(space_.namespaces()[0], {}, {});
     for (const auto& required : info.required) require(required.uri, required.version, required.published);
     for (const auto other : listed_) {
       const bool isNamed = std::ranges::find(info.required, space_.namespaces()[other], &ModelInfo::Required::uri) !=
@@ -95,6 +104,15 @@ class NodeSetWriter {
     node.text().set(text(words.text).c_str());
   }
 
+  void writeRoles(pugi::xml_node parent, const space::PermissionSet& permissions) {
+    auto list = parent.append_child("RolePermissions");
+    for (const auto& role : permissions.roles) {
+      auto one = list.append_child("RolePermission");
+      one.append_attribute("Permissions") = role.permissions;
+      one.text().set(renumber_(role.roleId).text().c_str());
+    }
+  }
+
   void write(pugi::xml_node root, NodeIndex node) {
     const auto nodeClass = space_.nodeClass(node);
     const auto* known = std::ranges::find(kClasses, nodeClass, &ClassName::nodeClass);
@@ -102,7 +120,8 @@ class NodeSetWriter {
     auto element = root.append_child(known->element);
     element.append_attribute("NodeId") = idText(node).c_str();
     element.append_attribute("BrowseName") = renumber_(space_.browseName(node)).text().c_str();
-    if (const auto parent = space_.parent(node); parent != kNoNode && nodeClass != NodeClass::DataType)
+    // Types have none in the schema of Part 6, annex F.
+    if (const auto parent = space_.parent(node); parent != kNoNode && !space::isType(nodeClass))
       element.append_attribute("ParentNodeId") = idText(parent).c_str();
     if (space_.isAbstract(node)) element.append_attribute("IsAbstract") = true;
     if (space_.isSymmetric(node)) element.append_attribute("Symmetric") = true;
@@ -113,8 +132,11 @@ class NodeSetWriter {
     const auto* rare = space_.rare(node);
     if (hasValue) writeTraits(element, node, rare);
     const auto& permissions = space_.permissionSets()[space_.permissionSet(node)];
-    const bool hasOwn = !(permissions == space::usualPermissions());
-    if (hasOwn && permissions.restrictions) element.append_attribute("AccessRestrictions") = permissions.restrictions;
+    const auto& usual = space_.namespacePermissions(space_.nodeId(node).namespaceIndex());
+    const bool hasOwn = !(permissions.roles == usual.roles);
+    if (permissions.restrictions != usual.restrictions)
+      element.append_attribute("AccessRestrictions") = permissions.restrictions;
+    if (hasOwn && permissions.roles.empty()) element.append_attribute("HasNoPermissions") = true;
     putAll(element, "DisplayName", space_.displayName(node), rare ? &rare->displayNames : nullptr);
     if (rare) putAll(element, "Description", rare->description, &rare->descriptions);
     pugi::xml_document extras;
@@ -124,20 +146,13 @@ class NodeSetWriter {
     for (const char* name : {"Category", "Documentation"})
       for (const auto child : extras.first_child().children(name)) element.append_copy(child);
     writeReferences(element, node);
-    if (hasOwn) {
-      auto list = element.append_child("RolePermissions");
-      for (const auto& role : permissions.roles) {
-        auto one = list.append_child("RolePermission");
-        one.append_attribute("Permissions") = role.permissions;
-        one.text().set(renumber_(role.roleId).text().c_str());
-      }
-    }
+    if (hasOwn && !permissions.roles.empty()) writeRoles(element, permissions);
+    for (const auto child : extras.first_child().children("Extensions")) element.append_copy(child);
     if (rare) put(element, "InverseName", rare->inverseName);
     if (rare && !rare->typeDefinition.isNull()) writeDefinition(element, node, rare->typeDefinition);
     if (hasValue && !space_.hasSource(node))
       if (const Variant value = space_.value(node).value; !value.isNull())
         writeValue(element.append_child("Value"), value);
-    for (const auto child : extras.first_child().children("Extensions")) element.append_copy(child);
   }
   void putAll(pugi::xml_node parent, const char* name, const LocalizedText& usual,
               const std::vector<LocalizedText>* translated) {

@@ -30,7 +30,8 @@ Variant asObjects(const std::vector<RolePermissionType>& roles) {
 }
 
 /// The bits of an access level that a session's permissions leave (Part 3, 5.6.2).
-std::uint8_t levelFor(std::uint8_t level, std::uint32_t permissions) {
+std::uint8_t levelFor(std::uint16_t extended, std::uint32_t permissions) {
+  auto level = static_cast<std::uint8_t>(extended);
   using Level = AccessLevelType;
   using P = PermissionType;
   if (!(permissions & P::Read)) level &= static_cast<std::uint8_t>(~Level::CurrentRead);
@@ -95,7 +96,7 @@ std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId at
       break;
     case AttributeId::AccessLevel:
     case AttributeId::UserAccessLevel:
-      if (isVariable) return DataValue(space.traits(node).accessLevel);
+      if (isVariable) return DataValue(static_cast<std::uint8_t>(space.traits(node).accessLevel));
       break;
     case AttributeId::AccessLevelEx:
       if (isVariable) return DataValue(static_cast<std::uint32_t>(space.traits(node).accessLevel));

@@ -39,6 +39,8 @@ class ReferenceRuns {
 
   std::span<const Reference> of(const Run& run) const { return {pool_.data() + run.offset, run.count}; }
 
+  std::span<Reference> of(const Run& run) { return {pool_.data() + run.offset, run.count}; }
+
   void add(Run& run, Reference reference) {
     if (run.count == capacity(run.count)) {
       const Run grown{take(capacity(run.count + 1)), run.count};

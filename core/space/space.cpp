@@ -8,10 +8,6 @@ using namespace ua;
 
 namespace {
 
-bool isType(NodeClass c) {
-  return c == NodeClass::ObjectType || c == NodeClass::VariableType || c == NodeClass::ReferenceType ||
-         c == NodeClass::DataType;
-}
 /// The text in the language that is wanted most: the same locale, else another of the same language, else the first.
 const LocalizedText& chosen(const std::vector<LocalizedText>& texts, std::span<const String> locales) {
   const auto language = [](std::string_view locale) { return locale.substr(0, locale.find('-')); };
@@ -82,6 +78,45 @@ void Space::setDescriptions(NodeIndex node, std::vector<LocalizedText> texts) {
   own.descriptions = std::move(texts);
 }
 
+std::uint8_t Space::eventNotifier(NodeIndex node) const {
+  const auto bit = [&](std::uint8_t flag, int value) { return flags_[node] & flag ? value : 0; };
+  return static_cast<std::uint8_t>(bit(kSubscribes, EventNotifierType::SubscribeToEvents) |
+                                   bit(kEventsRead, EventNotifierType::HistoryRead) |
+                                   bit(kEventsWritten, EventNotifierType::HistoryWrite));
+}
+
+void Space::setEventNotifier(NodeIndex node, std::uint8_t bits) {
+  setFlag(node, kSubscribes, bits & EventNotifierType::SubscribeToEvents);
+  setFlag(node, kEventsRead, bits & EventNotifierType::HistoryRead);
+  setFlag(node, kEventsWritten, bits & EventNotifierType::HistoryWrite);
+}
+
+void Space::setBrowseName(NodeIndex node, const QualifiedName& name) {
+  if (name.name.empty()) return;
+  const auto before = browseNames_[node];
+  browseNames_[node] = names_.intern(name.name.view());
+  names_.release(before);
+  browseNamespaces_[node] = name.namespaceIndex;
+}
+
+void Space::arrange(NodeIndex node, std::span<const Reference> order) {
+  const auto run = runs_.of(referenceRuns_[node]);
+  if (std::ranges::equal(run, order)) return;
+  const auto key = [](const Reference& r) { return std::tuple(r.type(), r.isForward(), r.target()); };
+  std::vector<std::pair<Reference, std::size_t>> places;
+  for (const auto& reference : order) places.emplace_back(reference, places.size());
+  std::ranges::sort(places, {}, [&](const auto& place) { return key(place.first); });
+  const auto placeOf = [&](const Reference& reference) {
+    const auto found =
+        std::ranges::lower_bound(places, key(reference), {}, [&](const auto& p) { return key(p.first); });
+    return found != places.end() && found->first == reference ? found->second : places.size();
+  };
+  std::vector<std::pair<std::size_t, Reference>> sorted;
+  for (const auto& reference : run) sorted.emplace_back(placeOf(reference), reference);
+  std::ranges::stable_sort(sorted, {}, &std::pair<std::size_t, Reference>::first);
+  std::ranges::transform(sorted, run.begin(), &std::pair<std::size_t, Reference>::second);
+}
+
 Result<NodeIndex> Space::add(NewNode node) {
   const std::uint32_t hash = NodeIdTable::hashOf(node.nodeId);
   if (table_.find(node.nodeId, hash) != kNoNode)
@@ -91,9 +126,10 @@ Result<NodeIndex> Space::add(NewNode node) {
   const std::uint16_t ns = ids_[row].namespaceIndex();
   permissionSets_[row] = namespacePermissions_[ns < namespacePermissions_.size() ? ns : 1];
   classes_[row] = node.nodeClass;
-  flags_[row] = static_cast<std::uint8_t>(
-      (node.isAbstract ? kAbstract : 0) | (node.isSymmetric ? kSymmetric : 0) | (node.eventNotifier ? kSubscribes : 0) |
-      (node.executable ? 0 : kNotExecutable) | (node.containsNoLoops ? kNoLoops : 0));
+  flags_[row] =
+      static_cast<std::uint8_t>((node.isAbstract ? kAbstract : 0) | (node.isSymmetric ? kSymmetric : 0) |
+                                (node.executable ? 0 : kNotExecutable) | (node.containsNoLoops ? kNoLoops : 0));
+  setEventNotifier(row, node.eventNotifier);
   browseNamespaces_[row] = node.browseName.namespaceIndex;
   browseNames_[row] = names_.intern(node.browseName.name.view());
   const bool isNamedAlike =

@@ -15,11 +15,18 @@
 /// The address space (Part 3): nodes as rows of a table, references as runs, values in cells.
 namespace zunth::space {
 
+/// Whether nodes of a class are types (Part 3, 4.5.3).
+constexpr bool isType(ua::NodeClass nodeClass) {
+  using enum ua::NodeClass;
+  return nodeClass == ObjectType || nodeClass == VariableType || nodeClass == ReferenceType || nodeClass == DataType;
+}
+
 /// What a variable or variable type says about its value.
 struct ValueTraits {
   NodeIndex dataType = kNoNode;
   std::int32_t valueRank = -1;  // -1 scalar, 1 array, n matrix; -2 any, -3 scalar or array, 0 array of any rank
-  std::uint8_t accessLevel = ua::AccessLevelType::CurrentRead;
+  std::uint16_t accessLevel =
+      ua::AccessLevelExType::CurrentRead;  // the attribute AccessLevelEx; AccessLevel is its low octet
   bool historizing = false;
   float minimumSamplingInterval = 0;  // ms; 0 reports every change, -1 unknown
 };
@@ -45,7 +52,8 @@ struct ModelInfo {
   ua::String version;
   ua::DateTime published;  // null when the model doesn't say
   std::vector<Required> required;
-  ua::String nodeSetExtras;  // the Extensions of its NodeSet2 file, as XML
+  ua::String modelVersion, xmlSchemaUri;  // as its NodeSet2 file has them
+  ua::String nodeSetExtras;               // the Extensions of its NodeSet2 file, as XML
   bool operator==(const ModelInfo&) const = default;
 };
 
@@ -93,6 +101,9 @@ class Space {
   bool unrefer(NodeIndex source, NodeIndex type, NodeIndex target);
   /// Takes the node and all its references away; its row may be given to another.
   void remove(NodeIndex node);
+  /// Puts a node's references into this order; those that are not in it come last. Of neither direction any is added or
+  /// taken away.
+  void arrange(NodeIndex node, std::span<const Reference> order);
 
   // Finding
   /// kNoNode when there is none.
@@ -136,8 +147,14 @@ class Space {
   bool isSymmetric(NodeIndex node) const { return flags_[node] & kSymmetric; }
   bool isExecutable(NodeIndex node) const { return !(flags_[node] & kNotExecutable); }
   bool containsNoLoops(NodeIndex node) const { return flags_[node] & kNoLoops; }
-  std::uint8_t eventNotifier(NodeIndex node) const { return flags_[node] & kSubscribes ? 1 : 0; }
-  void setEventNotifier(NodeIndex node) { flags_[node] |= kSubscribes; }
+  /// Bits of EventNotifierType.
+  std::uint8_t eventNotifier(NodeIndex node) const;
+  void setAbstract(NodeIndex node, bool is) { setFlag(node, kAbstract, is); }
+  void setSymmetric(NodeIndex node, bool is) { setFlag(node, kSymmetric, is); }
+  void setExecutable(NodeIndex node, bool is) { setFlag(node, kNotExecutable, !is); }
+  void setContainsNoLoops(NodeIndex node, bool is) { setFlag(node, kNoLoops, is); }
+  void setEventNotifier(NodeIndex node, std::uint8_t bits);
+  void setBrowseName(NodeIndex node, const ua::QualifiedName& name);
   /// Of a variable or variable type; the node must be one.
   const ValueTraits& traits(NodeIndex node) const { return variables_[payloads_[node]].traits; }
   ValueTraits& traits(NodeIndex node) { return variables_[payloads_[node]].traits; }
@@ -195,7 +212,10 @@ class Space {
 
  private:
   static constexpr std::uint8_t kAbstract = 1, kSymmetric = 2, kSubscribes = 4, kNotExecutable = 8, kNoLoops = 16,
-                                kTranslated = 32;
+                                kTranslated = 32, kEventsRead = 64, kEventsWritten = 128;
+  void setFlag(NodeIndex node, std::uint8_t flag, bool is) {
+    flags_[node] = static_cast<std::uint8_t>(is ? flags_[node] | flag : flags_[node] & ~flag);
+  }
   NodeIndex newRow(ua::NodeId id);
   bool holdsOnly(const ua::Variant& structures, NodeIndex dataType) const;
   void dropSource(std::uint32_t& source);

@@ -39,7 +39,7 @@ class CatalogBuilder {
     schema.name = space_.browseName(node).name.str();
     schema.typeId = space_.nodeId(node);
     using Kind = StructureSchema::Kind;
-    schema.kind = definition->structureType == StructureType::Union                       ? Kind::Union
+    schema.kind = definition->structureType == StructureType::Union                         ? Kind::Union
                   : definition->structureType == StructureType::StructureWithOptionalFields ? Kind::WithOptionalFields
                                                                                             : Kind::Plain;
     for (const auto& reference : space_.references(node)) {
