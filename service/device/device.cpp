@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include <fmt/format.h>
 #include <spdlog/spdlog.h>
 
 namespace zunth::device {
@@ -10,7 +11,6 @@ using namespace ua;
 
 namespace {
 
-DateTime wallClock() { return DateTime::from(std::chrono::system_clock::now()); }
 Instant steady() { return std::chrono::steady_clock::now(); }
 
 }  // namespace
@@ -42,21 +42,41 @@ Health Device::health() const {
   return health_;
 }
 
-void Device::write(PointIndex point, Variant value, Done done) {
+void Device::want(std::vector<PointIndex> polled, Duration every) {
   std::lock_guard lock(mutex_);
-  ++health_.writes;
-  jobs_.push_back({[point, value = std::move(value)](Driver& driver) { return driver.write(point, value); },
-                   std::move(done), point});
-  wake_.notify_all();
+  every_ = every;
+  polled_ = std::move(polled);
 }
 
-void Device::act(Action action, std::map<std::string, Variant> inputs, Done done) {
-  std::lock_guard lock(mutex_);
-  jobs_.push_back(
-      {[action = std::move(action), inputs = std::move(inputs)](Driver& driver) { return driver.act(action, inputs); },
-       std::move(done),
-       {}});
-  wake_.notify_all();
+void Device::put(Job job) {
+  {
+    std::lock_guard lock(mutex_);
+    if (jobs_.size() < kMostJobs) {
+      jobs_.push_back(std::move(job));
+      wake_.notify_all();
+      return;
+    }
+  }
+  job.refuse({status::BadTooManyOperations, fmt::format("{} requests wait for the device {} already", kMostJobs, name_),
+              "write less often, or look why it is slow: zunth device"});
+}
+
+void Device::write(std::vector<Write> writes, Instant deadline, WritesDone done) {
+  {
+    std::lock_guard lock(mutex_);
+    health_.writes += writes.size();
+  }
+  const std::size_t count = writes.size();
+  put({[this, writes = std::move(writes), done] { return runWrites(writes, done); },
+       [count, done](const Error& why) { done(std::vector<Error>(count, why)); }, deadline});
+}
+
+void Device::act(Action action, std::map<std::string, Variant> inputs, Instant deadline, Done done) {
+  put({[this, action = std::move(action), inputs = std::move(inputs), done] { return runAction(action, inputs, done); },
+       [done](const Error& why) {
+         done({why, {}});
+       },
+       deadline});
 }
 
 void Device::refresh(std::function<void()> done) {
@@ -78,17 +98,19 @@ void Device::run(const std::stop_token& stop) {
     std::unique_lock lock(mutex_);
     wake_.wait_until(lock, stop, next, [this] { return !jobs_.empty() || !refreshes_.empty(); });
     if (stop.stop_requested()) break;
-    std::deque<Job> jobs = std::exchange(jobs_, {});
-    const auto refreshes = std::exchange(refreshes_, {});
-    lock.unlock();
-    for (Job& job : jobs) {
-      if (!connected)
-        refuse(job);
-      else
-        connected = work(std::move(job));
+    std::optional<Job> job;
+    if (!jobs_.empty()) {
+      job = std::move(jobs_.front());
+      jobs_.pop_front();
     }
+    const auto refreshes = std::exchange(refreshes_, {});
+    pollsNow_ = polled_;
+    const Duration every = every_;
+    lock.unlock();
+    // What is asked for goes before the beat, and never instead of it: one at a time.
+    if (job) work(std::move(*job), connected);
     // One poll serves all who ask for it meanwhile.
-    if (connected && !refreshes.empty()) connected = poll(polled_);
+    if (connected && !refreshes.empty()) connected = poll(pollsNow_);
     for (const auto& done : refreshes) done();
     if (steady() < next) continue;
     if (!connected) {
@@ -96,14 +118,16 @@ void Device::run(const std::stop_token& stop) {
       next = steady() + (connected ? Duration::zero() : pause);
       continue;
     }
-    connected = poll(polled_);
+    connected = poll(pollsNow_);
     // Keep the beat, but don't make up for polls that a slow device missed.
-    next = std::max(next + every_, steady());
+    next = std::max(next + every, steady());
   }
-  std::lock_guard lock(mutex_);
-  for (Job& job : jobs_) refuse(job);
-  jobs_.clear();
-  for (const auto& done : std::exchange(refreshes_, {})) done();
+  std::unique_lock lock(mutex_);
+  const auto jobs = std::exchange(jobs_, {});
+  const auto refreshes = std::exchange(refreshes_, {});
+  lock.unlock();
+  for (const Job& job : jobs) job.refuse(away());
+  for (const auto& done : refreshes) done();
   driver_->disconnect();
 }
 
@@ -148,7 +172,7 @@ bool Device::poll(std::span<const PointIndex> points) {
   {
     std::lock_guard lock(mutex_);
     ++health_.polls;
-    if (points.size() == polled_.size()) lastPoll_ = begin;
+    if (points.size() == pollsNow_.size()) lastPoll_ = begin;
     health_.lastRoundTrip = std::chrono::duration<double, std::milli>(steady() - begin).count();
   }
   std::vector<std::pair<PointIndex, DataValue>> batch;
@@ -157,17 +181,36 @@ bool Device::poll(std::span<const PointIndex> points) {
   return true;
 }
 
-bool Device::work(Job job) {
-  auto outcome = job.run(*driver_);
-  if (!outcome) {
-    disconnected(outcome.error());
-    job.done({outcome.error(), {}});
-    return false;
+void Device::work(Job job, bool& connected) {
+  if (steady() > job.deadline)
+    return job.refuse(
+        {status::BadTimeout, "the device " + name_ + " did not get to it in time: nothing was written", {}});
+  if (!connected) return job.refuse(away());
+  connected = job.run();
+}
+
+bool Device::runWrites(const std::vector<Write>& writes, const WritesDone& done) {
+  std::vector<Error> outcomes;
+  std::vector<PointIndex> touched;
+  std::optional<Error> lost;
+  for (const auto& [point, value] : writes) {
+    auto outcome = lost ? Result<Driver::Outcome>(*lost) : driver_->write(point, value);
+    if (!outcome) lost = outcome.error();
+    outcomes.push_back(outcome ? outcome->error : outcome.error());
+    if (std::ranges::find(touched, point) == touched.end()) touched.push_back(point);
   }
-  bool connected = true;
+  if (lost) disconnected(*lost);
   // What is shown is the device's own value, so read it before the writer hears that all went well.
-  if (job.readBack) connected = poll(std::span(&*job.readBack, 1));
-  job.done(std::move(*outcome));
+  const bool connected = !lost && poll(touched);
+  done(std::move(outcomes));
+  return connected;
+}
+
+bool Device::runAction(const Action& action, const std::map<std::string, Variant>& inputs, const Done& done) {
+  auto outcome = driver_->act(action, inputs);
+  const bool connected = static_cast<bool>(outcome);
+  if (!connected) disconnected(outcome.error());
+  done(connected ? std::move(*outcome) : Driver::Outcome{outcome.error(), {}});
   return connected;
 }
 
@@ -185,8 +228,9 @@ void Device::disconnected(const Error& why) {
   events_.connection(false, when, why);
 }
 
-void Device::refuse(Job& job) {
-  job.done({{status::BadNoCommunication, "the device " + name_ + " does not answer", {}}, {}});
+Error Device::away() const {
+  return {status::BadNoCommunication, "the device " + name_ + " does not answer",
+          "look at it with: zunth device " + name_};
 }
 
 }  // namespace zunth::device

@@ -12,6 +12,8 @@
 
 namespace zunth::device {
 
+inline ua::DateTime wallClock() { return ua::DateTime::from(std::chrono::system_clock::now()); }
+
 /// How a device is doing.
 struct Health {
   bool isConnected = false;
@@ -32,6 +34,10 @@ class Device {
     std::function<void(bool isConnected, ua::DateTime when, const ua::Error& why)> connection;
   };
   using Done = std::function<void(Driver::Outcome)>;
+  using Write = std::pair<PointIndex, ua::Variant>;
+  using WritesDone = std::function<void(std::vector<ua::Error>)>;
+  /// As many writes, actions and refreshes wait at most; the next is refused with BadTooManyOperations.
+  static constexpr std::size_t kMostJobs = 1'000;
 
   Device(std::string name, std::unique_ptr<Driver> driver, ua::Duration every, std::vector<PointIndex> polled,
          Events events);
@@ -42,9 +48,12 @@ class Device {
   void askToStop() { thread_.request_stop(); }
   /// Waits for what is under way, at most about the driver's time-out.
   void stop();
-  /// The driver's answer to a write, or BadNoCommunication when the device is away. The point is read again at once.
-  void write(PointIndex point, ua::Variant value, Done done);
-  void act(Action action, std::map<std::string, ua::Variant> inputs, Done done);
+  /// Polls other points from the next beat on; the connection goes on.
+  void want(std::vector<PointIndex> polled, ua::Duration every);
+  /// The driver's answer to each, or BadNoCommunication when the device is away. The points are read again at once.
+  /// What has not begun at the deadline is not done any more, and answered BadTimeout.
+  void write(std::vector<Write> writes, ua::Instant deadline, WritesDone done);
+  void act(Action action, std::map<std::string, ua::Variant> inputs, ua::Instant deadline, Done done);
 
   /// Polls at once, beside the beat, then calls `done`; a device that is away calls it without.
   void refresh(std::function<void()> done);
@@ -55,10 +64,12 @@ class Device {
   Health health() const;
 
  private:
+  /// Carried out on the device's thread.
   struct Job {
-    std::function<ua::Result<Driver::Outcome>(Driver&)> run;
-    Done done;
-    std::optional<PointIndex> readBack;
+    /// False when the connection is lost meanwhile; `done` is called then, too.
+    std::function<bool()> run;
+    std::function<void(ua::Error)> refuse;
+    ua::Instant deadline;
   };
   static constexpr auto kFirstPause = std::chrono::milliseconds(500);
   static constexpr auto kLongestPause = std::chrono::seconds(30);
@@ -66,16 +77,19 @@ class Device {
   void run(const std::stop_token& stop);
   bool tryToConnect(ua::Duration& pause);
   bool poll(std::span<const PointIndex> points);
-  bool work(Job job);
+  void put(Job job);
+  bool runWrites(const std::vector<Write>& writes, const WritesDone& done);
+  bool runAction(const Action& action, const std::map<std::string, ua::Variant>& inputs, const Done& done);
+  void work(Job job, bool& connected);
   void disconnected(const ua::Error& why);
-  void refuse(Job& job);
+  ua::Error away() const;
 
   std::string name_;
   std::unique_ptr<Driver> driver_;
   ua::Duration every_;
-  std::vector<PointIndex> polled_;
+  std::vector<PointIndex> polled_, pollsNow_;  // what is wanted, and what the thread polls
   Events events_;
-  mutable std::mutex mutex_;  // guards jobs_, refreshes_, lastPoll_ and health_
+  mutable std::mutex mutex_;  // guards jobs_, refreshes_, polled_, every_, lastPoll_ and health_
   std::condition_variable_any wake_;
   std::deque<Job> jobs_;
   std::vector<std::function<void()>> refreshes_;

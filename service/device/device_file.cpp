@@ -96,6 +96,14 @@ class ActionReader {
   Findings& findings_;
 };
 
+/// An entry without its places in the file.
+std::string plain(const Entry& entry) {
+  std::string out = entry.key.text + (entry.value ? "=" + entry.value->text : "");
+  for (const auto& item : entry.items) out += "," + item.text;
+  for (const auto& each : entry.entries) out += "{" + plain(each) + "}";
+  return out;
+}
+
 }  // namespace
 
 const Action* DeviceFile::action(std::string_view wanted) const {
@@ -118,7 +126,8 @@ DeviceFile readDeviceFile(const std::string& name, const std::string& file, cons
   DeviceFile device;
   device.name = name;
   const Entry root = model::readYaml(file, text, findings);
-  checkKeys(root, {"driver", "host", "port", "unit", "every", "timeout", "gap", "points", "actions"}, findings);
+  checkKeys(root, {"about", "driver", "host", "port", "unit", "every", "timeout", "gap", "points", "actions"},
+            findings);
   const Text* driver = root.textOf("driver");
   if (!driver || driver->text != "modbus-tcp")
     findings.error(driver ? driver->place : root.key.place,
@@ -133,7 +142,8 @@ DeviceFile readDeviceFile(const std::string& name, const std::string& file, cons
   settings.gap = numberOf<std::uint16_t>(root, "gap", settings.gap, 0, 100, findings);
   settings.timeout = durationOf(root, "timeout", settings.timeout, findings);
   device.every = durationOf(root, "every", device.every, findings);
-  device.address = fmt::format("{}:{} unit {}", settings.host, settings.port, settings.unit);
+  device.line = fmt::format("{}:{}", settings.host, settings.port);
+  device.address = fmt::format("{} unit {}", device.line, settings.unit);
 
   std::vector<modbus::ModbusPoint> points;
   const Entry* list = root.find("points");
@@ -153,7 +163,11 @@ DeviceFile readDeviceFile(const std::string& name, const std::string& file, cons
     }
   if (const Entry* actions = root.find("actions"))
     for (const Entry& entry : actions->entries) device.actions.push_back(ActionReader(device, findings).read(entry));
-  device.speaks = std::make_unique<modbus::ModbusDriver>(settings, std::move(points));
+  for (const char* key : {"driver", "host", "port", "unit", "timeout", "gap", "points"})
+    if (const Entry* entry = root.find(key)) device.identity += plain(*entry) + "\n";
+  device.makeDriver = [settings, points = std::move(points)] {
+    return std::make_unique<modbus::ModbusDriver>(settings, points);
+  };
   return device;
 }
 

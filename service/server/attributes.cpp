@@ -7,7 +7,7 @@
 #include "core/ua/index_range.hpp"
 #include "service/server/request_checks.hpp"
 
-#include <unordered_set>
+#include <map>
 
 namespace zunth::server {
 
@@ -119,18 +119,20 @@ Job Attributes::read(ReadRequest request, Context context) {
     core_.answer<ReadResponse>(context, fine.error());
     return {};
   }
-  std::unordered_set<std::shared_ptr<ValueSource>> stale;
+  std::map<std::shared_ptr<space::Owner>, std::vector<space::NodeIndex>> stale;
   const Duration age = milliseconds(request.maxAge);
-  if (!core_.handlers.sources.empty())
+  if (!core_.owners.isEmpty())
     for (const auto& what : request.nodesToRead) {
       if (what.attributeId != static_cast<std::uint32_t>(AttributeId::Value)) continue;
-      const auto source = core_.handlers.sources.find(space_.find(what.nodeId));
-      if (source != core_.handlers.sources.end() && source->second->isOlderThan(age)) stale.insert(source->second);
+      const auto node = space_.find(what.nodeId);
+      if (auto owner = core_.owners.of(node); owner && owner->isOlderThan(node, age))
+        stale[std::move(owner)].push_back(node);
     }
   if (stale.empty()) return readNow(std::move(request), std::move(context));
   auto waiting = std::make_shared<WaitingRead>(*this, std::move(request), context, stale.size());
   core_.keepOutstanding(context, waiting);
-  for (const auto& source : stale) source->refresh([waiting] { waiting->arrived(); });
+  for (auto& [owner, variables] : stale)
+    owner->refresh(std::move(variables), context.giveUpAt(), [waiting] { waiting->arrived(); });
   return {};
 }
 
@@ -139,6 +141,12 @@ struct Attributes::Writing {
   std::shared_ptr<Written> results;
   Announcer::Actor actor;
   bool permissionsChanged = false;
+  /// What waits to be handed to its owner, with the number of its operation and what is to be done with the outcome.
+  struct Given {
+    std::vector<space::Owner::Write> writes;
+    std::vector<std::function<void(const Error&)>> finish;
+  };
+  std::map<std::shared_ptr<space::Owner>, Given> given;
 };
 
 Job Attributes::write(WriteRequest request, Context context) {
@@ -153,9 +161,17 @@ Job Attributes::write(WriteRequest request, Context context) {
     writeOne(writing, i, request.nodesToWrite[i], context);
     if (i + 1 < count) co_await context.turn(core_.turns, true);
   }
+  writeToOwners(writing, context);
   core_.count(context.session, context.requestType, status::Good);
   if (writing->permissionsChanged) grantAll_();
   if (!writing->results->isAnswered()) core_.keepOutstanding(context, writing->results);
+}
+
+/// What goes to one owner goes together, in the order of the request.
+void Attributes::writeToOwners(const std::shared_ptr<Writing>& writing, const Context& context) {
+  for (auto& [owner, given] : std::exchange(writing->given, {}))
+    owner->write(std::move(given.writes), context.giveUpAt(),
+                 [finish = std::move(given.finish)](std::size_t i, const Error& outcome) { finish[i](outcome); });
 }
 
 void Attributes::writeAttribute(Writing& writing, std::size_t i, const WriteValue& one, space::NodeIndex node,
@@ -178,9 +194,8 @@ void Attributes::writeOne(const std::shared_ptr<Writing>& writing, std::size_t i
   if (attribute != AttributeId::Value) return writeAttribute(*writing, i, one, node, context);
   const auto allowed = mayWrite(space_, node, attribute, context.rights());
   auto value = allowed ? space::checkWrite(space_, node, one) : Result<DataValue>(allowed.error());
-  const auto handler = core_.handlers.writes.find(node);
-  const bool isBound = handler != core_.handlers.writes.end();
-  if (value && isBound && (value->status.value != 0 || !value->sourceTimestamp.isNull()))
+  auto owner = core_.owners.of(node);
+  if (value && owner && (value->status.value != 0 || !value->sourceTimestamp.isNull()))
     value = Error{status::BadWriteNotSupported, "a device takes values only, no status and no time", {}};
   const Variant before = value ? space_.value(node).value : Variant();
   // What is recorded is what came of it.
@@ -189,7 +204,12 @@ void Attributes::writeOne(const std::shared_ptr<Writing>& writing, std::size_t i
     writing->results->set(i, outcome.code, outcome);
   };
   if (!value) return finish(value.error());
-  if (isBound) return handler->second(std::move(value->value), finish);
+  if (owner) {
+    auto& given = writing->given[std::move(owner)];
+    given.writes.push_back({node, std::move(value->value)});
+    given.finish.emplace_back(finish);
+    return;
+  }
   if (object_.write(node, value->value)) return finish({status::Good, {}, {}});
   if (value->sourceTimestamp.isNull()) value->sourceTimestamp = context.wallClock;
   space_.setValue(node, std::move(*value));

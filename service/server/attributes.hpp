@@ -23,6 +23,7 @@ class Attributes : Service {
   struct Writing;
   void writeOne(const std::shared_ptr<Writing>& writing, std::size_t i, const ua::WriteValue& one,
                 const Context& context);
+  void writeToOwners(const std::shared_ptr<Writing>& writing, const Context& context);
   void writeAttribute(Writing& writing, std::size_t i, const ua::WriteValue& one, space::NodeIndex node,
                       const Context& context);
 

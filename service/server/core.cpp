@@ -81,10 +81,10 @@ Core::~Core() {
 
 void Core::nodeRemoved(space::NodeIndex node) {
   alarms.nodeRemoved(node);
-  if (removalHandler && handlers.writes.contains(node)) removalHandler(node);
   sampling.nodeRemoved(node, clock.wallClock());
   events.nodeRemoved(node);
-  handlers.forget(node);
+  owners.removed(node);
+  sessionMethods.erase(node);
 }
 
 Result<void> Core::checkCount(std::size_t operations) const {

@@ -30,7 +30,8 @@ class Core {
   Announcer announcer;
   alarm::Alarms alarms;
   ServerDirectory directory;
-  Handlers handlers;
+  space::Owners owners;
+  std::unordered_map<space::NodeIndex, SessionMethod> sessionMethods;
   Turns turns;
   LoginGuard loginGuard;
 
@@ -67,7 +68,6 @@ class Core {
   std::size_t addedNodes = 0;  // by clients
 
   /// Told of each variable with a write handler that clients delete, before it goes.
-  std::function<void(space::NodeIndex)> removalHandler;
   /// Carries out RequestServerStateChange; without one the method is refused.
   std::function<void(ua::ServerState, std::uint32_t secondsTillShutdown)> stateHandler;
 

@@ -127,14 +127,13 @@ void Methods::callOne(const std::shared_ptr<Called>& results, const std::shared_
     if (!outcome.error.code.isBad()) result.outputArguments = std::move(outcome.outputs);
     results->set(i, std::move(result), outcome.error);
   };
-  auto& handlers = core_.handlers;
   if (auto own = objectMethods_.call(*method, call.inputArguments, context)) return finish(std::move(*own));
-  if (const auto known = handlers.sessionMethods.find(*method); known != handlers.sessionMethods.end())
+  if (const auto known = core_.sessionMethods.find(*method); known != core_.sessionMethods.end())
     return finish(known->second(call.inputArguments, context.session->sessionId));
   if (const auto answer = core_.alarms.call(*method, call.inputArguments, String(context.session->userName())))
     return finish({{answer->code, answer->cause, {}}, {}});
-  if (const auto handler = handlers.calls.find(*method); handler != handlers.calls.end())
-    return handler->second(call.inputArguments, finish);
+  if (const auto owner = core_.owners.of(*method))
+    return owner->call(*method, call.inputArguments, context.giveUpAt(), finish);
   finish({{status::BadNotImplemented, fmt::format("{} is bound to nothing", space_.path(*method)), {}}, {}});
 }
 

@@ -6,12 +6,6 @@ namespace zunth::server {
 
 using namespace ua;
 
-namespace {
-
-CallOutcome refused(const Error& why) { return {why, {}}; }
-
-}  // namespace
-
 ObjectMethods::ObjectMethods(Core& core, Subscriptions& subscriptions) : Service(core), subscriptions_(subscriptions) {
   methods_[space_.at(id::Server_GetMonitoredItems)] = &ObjectMethods::getMonitoredItems;
   methods_[space_.at(id::Server_ResendData)] = &ObjectMethods::resendData;

@@ -170,6 +170,17 @@ void Server::setRoles(std::vector<secure::RoleRule> rules) {
   sessions_.grantAll();
 }
 
+void Server::adopt(const Settings& wanted) {
+  auto& settings = core_.settings;
+  settings.allowUnsecured = wanted.allowUnsecured;
+  settings.allowAnonymous = wanted.allowAnonymous;
+  settings.allowNodeManagement = wanted.allowNodeManagement;
+  settings.acceptRegistrations = wanted.acceptRegistrations;
+  settings.maxMessageSize = wanted.maxMessageSize;
+  settings.limits = wanted.limits;
+  setRoles(wanted.roles);
+}
+
 void Server::channelOpened(const Peer& peer, const OpenSecureChannelRequest& request) {
   core_.announcer.channelOpened(peer, request, status::Good);
 }

@@ -26,26 +26,11 @@ class Server {
   /// Ends all sessions.
   void shutdown();
 
-  void setWriteHandler(space::NodeIndex variable, WriteHandler handler) {
-    core_.handlers.writes[variable] = std::move(handler);
-  }
-  void setSource(space::NodeIndex variable, std::shared_ptr<ValueSource> source) {
-    core_.handlers.sources[variable] = std::move(source);
-  }
-  void setCallHandler(space::NodeIndex method, CallHandler handler) {
-    core_.handlers.calls[method] = std::move(handler);
-  }
+  /// Who stands behind which nodes.
+  space::Owners& owners() { return core_.owners; }
   void setSessionMethod(space::NodeIndex method, SessionMethod carryOut) {
-    core_.handlers.sessionMethods[method] = std::move(carryOut);
+    core_.sessionMethods[method] = std::move(carryOut);
   }
-  /// Forgets all handlers and sources of variables and methods, as before they are bound anew.
-  void unbind() {
-    core_.handlers.writes.clear();
-    core_.handlers.calls.clear();
-    core_.handlers.sources.clear();
-  }
-  /// Told of each variable with a write handler that clients delete, before it goes.
-  void setRemovalHandler(std::function<void(space::NodeIndex)> handler) { core_.removalHandler = std::move(handler); }
   /// Carries out RequestServerStateChange; without one the method is refused.
   void setStateHandler(std::function<void(ua::ServerState, std::uint32_t secondsTillShutdown)> handler) {
     core_.stateHandler = std::move(handler);
@@ -62,6 +47,9 @@ class Server {
   }
   /// Other rules count from now on, for the sessions that are open, too.
   void setRoles(std::vector<secure::RoleRule> rules);
+  /// Takes over what may change while it runs: who is let in and how, roles, limits, what clients may do to nodes.
+  /// Call accountsChanged() afterwards.
+  void adopt(const Settings& wanted);
   /// Ends the sessions of users whose proof has run out, as tokens do.
   void endRunOut() { sessions_.endRunOut(); }
   /// The channel of a peer was opened or its token renewed, or it ended.

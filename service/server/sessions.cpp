@@ -271,6 +271,12 @@ void Sessions::accountsChanged(const std::function<Result<Account>(const User& u
   std::vector<Session*> ended;
   for (auto& [token, session] : core_.sessions) {
     if (!session->isActivated) continue;
+    const auto& settings = core_.settings;
+    if ((session->user.mechanism.view() == "Anonymous" && !settings.allowAnonymous) ||
+        (session->proof.mode == MessageSecurityMode::None && !settings.allowUnsecured)) {
+      ended.push_back(session.get());
+      continue;
+    }
     if (!session->user.name.empty()) {
       auto account = accountOf(session->user);
       if (!account) {

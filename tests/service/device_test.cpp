@@ -6,7 +6,8 @@
 
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::device_test {
+
 using namespace zunth::ua;
 using device::Device;
 using device::Driver;
@@ -87,9 +88,10 @@ struct Fixture {
     device = std::make_unique<Device>("pond", std::make_unique<FakeDriver>(world), std::chrono::milliseconds(10),
                                       std::vector<PointIndex>{0}, std::move(events));
   }
-  Driver::Outcome write(PointIndex point, double value) {
-    std::promise<Driver::Outcome> promise;
-    device->write(point, Variant(value), [&](Driver::Outcome outcome) { promise.set_value(std::move(outcome)); });
+  Error write(PointIndex point, double value, Instant deadline = Instant::max()) {
+    std::promise<Error> promise;
+    device->write({{point, Variant(value)}}, deadline,
+                  [&](std::vector<Error> outcomes) { promise.set_value(outcomes[0]); });
     return promise.get_future().get();
   }
   World world;
@@ -112,7 +114,7 @@ TEST_CASE("a write brings the device's own value before its answer", "[device]")
   Fixture f;
   f.device->start();
   REQUIRE(f.world.wait([&] { return !f.world.batches.empty(); }));
-  CHECK(f.write(0, 10).error.code.isGood());
+  CHECK(f.write(0, 10).code.isGood());
   std::lock_guard lock(f.world.mutex);
   CHECK(f.world.batches.back()[0].second.value == Variant(5.0));
 }
@@ -121,7 +123,7 @@ TEST_CASE("what a device refuses is told to the writer alone", "[device]") {
   Fixture f;
   f.device->start();
   REQUIRE(f.world.wait([&] { return !f.world.batches.empty(); }));
-  CHECK(f.write(1, 10).error.code == status::BadNotWritable);
+  CHECK(f.write(1, 10).code == status::BadNotWritable);
   CHECK(f.device->health().isConnected);
 }
 
@@ -133,7 +135,7 @@ TEST_CASE("a device that goes is told of once, refuses writes, and is found agai
   REQUIRE(f.world.wait([&] { return f.world.connections.size() >= 2; }));
   CHECK(!f.world.connections[1].first);
   CHECK(f.world.connections[1].second.cause == "it has gone");
-  CHECK(f.write(0, 1).error.code == status::BadNoCommunication);
+  CHECK(f.write(0, 1).code == status::BadNoCommunication);
   CHECK(!f.device->health().isConnected);
   REQUIRE(f.world.wait([&] { return f.world.connects >= 2; }));
   f.world.set([&] {
@@ -161,3 +163,27 @@ TEST_CASE("actions go step by step and stop at what is refused", "[device]") {
   world.isThere = false;
   CHECK(driver.act(fill, {{"litres", Variant(std::uint16_t{8})}}).code() == status::BadNoCommunication);
 }
+
+TEST_CASE("what nobody waits for any more is not written", "[device]") {
+  Fixture f;
+  f.device->start();
+  REQUIRE(f.world.wait([&] { return !f.world.batches.empty(); }));
+  CHECK(f.write(0, 80, std::chrono::steady_clock::now() - std::chrono::milliseconds(1)).code == status::BadTimeout);
+  std::lock_guard lock(f.world.mutex);
+  CHECK(f.world.value == 1);
+}
+
+TEST_CASE("a full queue refuses, and the beat goes on between what is written", "[device]") {
+  Fixture f;  // not started: nothing is carried out
+  std::vector<Error> outcomes;
+  for (std::size_t i = 0; i <= Device::kMostJobs; ++i)
+    f.device->write({{0, Variant(1.0)}}, Instant::max(),
+                    [&](std::vector<Error> told) { f.world.set([&] { outcomes.push_back(told[0]); }); });
+  REQUIRE(outcomes.size() == 1);
+  CHECK(outcomes[0].code == status::BadTooManyOperations);
+  f.device->start();
+  REQUIRE(f.world.wait([&] { return outcomes.size() == Device::kMostJobs + 1; }));
+  CHECK(f.device->health().polls >= Device::kMostJobs);  // one after each write, and the beat's own
+}
+
+}  // namespace zunth::device_test

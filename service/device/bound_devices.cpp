@@ -1,0 +1,273 @@
+#include "service/device/bound_devices.hpp"
+
+#include "core/space/attributes.hpp"
+#include "core/ua/text.hpp"
+
+#include <algorithm>
+#include <set>
+
+namespace zunth::device {
+
+using namespace ua;
+using space::NodeIndex;
+
+namespace {
+
+/// Of a device's time, readers who want newer values than the beat brings may have a fifth.
+constexpr double kReadersShare = 5;
+constexpr Duration kLeastAge = std::chrono::milliseconds(20);
+
+}  // namespace
+
+void BoundDevices::rebind(std::vector<DeviceFile> files, const Bindings& bindings) {
+  std::vector<std::shared_ptr<Bound>> before = std::exchange(devices_, {});
+  for (auto& file : files) {
+    const auto same = std::ranges::find_if(before, [&](const auto& bound) {
+      return bound && bound->file.name == file.name && bound->file.identity == file.identity;
+    });
+    if (same != before.end()) {
+      (*same)->file = std::move(file);
+      devices_.push_back(std::move(*same));
+    } else {
+      devices_.push_back(make(std::move(file)));
+    }
+  }
+  bindVariables(devices_, bindings);
+  bindMethods(devices_, bindings);
+  for (const auto& bound : devices_) {
+    std::vector<PointIndex> polled;
+    for (const auto& [point, variables] : bound->shown)
+      if (!variables.empty()) polled.push_back(point);
+    bound->device->want(std::move(polled), milliseconds(bound->file.every));
+  }
+  for (auto& old : before)
+    if (old) retire(std::move(old));
+  if (isRunning_) startAll();
+}
+
+std::shared_ptr<BoundDevices::Bound> BoundDevices::make(DeviceFile file) {
+  auto bound = std::make_shared<Bound>();
+  const std::weak_ptr<BoundDevices> self = weak_from_this();
+  const std::weak_ptr<Bound> weak = bound;
+  // What happens on the device's thread is handed over in whole batches.
+  const auto post = [self, weak, hand = loop_.post](auto work) {
+    hand([self, weak, work = std::move(work)] {
+      const auto devices = self.lock();
+      const auto bound = weak.lock();
+      if (devices && bound) work(*devices, *bound);
+    });
+  };
+  Device::Events events;
+  events.values = [post](std::vector<std::pair<PointIndex, DataValue>> batch) {
+    post([batch = std::move(batch)](BoundDevices& devices, const Bound& bound) { devices.show(bound, batch); });
+  };
+  events.connection = [post](bool isConnected, DateTime when, const Error&) {
+    // A device that comes back shows itself by its next values.
+    if (!isConnected) post([when](BoundDevices& devices, const Bound& bound) { devices.showLost(bound, when); });
+  };
+  bound->device = std::make_unique<Device>(file.name, file.makeDriver(), milliseconds(file.every),
+                                           std::vector<PointIndex>(), std::move(events));
+  bound->file = std::move(file);
+  return bound;
+}
+
+void BoundDevices::retire(std::shared_ptr<Bound> old) {
+  old->device->askToStop();
+  auto& leaving = leaving_.emplace_back();
+  leaving.line = old->file.line;
+  const std::weak_ptr<BoundDevices> self = weak_from_this();
+  leaving.thread = std::jthread([self, old = std::move(old), at = &leaving, post = loop_.post]() mutable {
+    old->device->stop();
+    old.reset();
+    post([self, at] {
+      const auto devices = self.lock();
+      if (!devices) return;
+      std::erase_if(devices->leaving_, [at](const Leaving& leaving) { return &leaving == at; });
+      if (devices->isRunning_) devices->startAll();
+    });
+  });
+}
+
+bool BoundDevices::isLeaving(const std::string& line) const {
+  return std::ranges::find(leaving_, line, &Leaving::line) != leaving_.end();
+}
+
+/// Those whose line is free: many devices take one connection only.
+void BoundDevices::startAll() {
+  for (const auto& bound : devices_)
+    if (!bound->isStarted && !isLeaving(bound->file.line)) {
+      bound->isStarted = true;
+      bound->device->start();
+    }
+}
+
+void BoundDevices::start() {
+  isRunning_ = true;
+  startAll();
+}
+
+void BoundDevices::stop() {
+  isRunning_ = false;
+  for (const auto& bound : devices_) bound->device->askToStop();
+  for (const auto& bound : devices_) bound->device->stop();
+  leaving_.clear();
+}
+
+std::vector<DeviceState> BoundDevices::states() const {
+  std::vector<DeviceState> out;
+  for (const auto& bound : devices_) {
+    const auto isShown = [](const auto& shown) { return !shown.second.empty(); };
+    out.push_back({bound->file.name, bound->file.driver, bound->file.address, bound->file.every,
+                   static_cast<std::size_t>(std::ranges::count_if(bound->shown, isShown)), !bound->isStarted,
+                   bound->device->health()});
+  }
+  return out;
+}
+
+void BoundDevices::bindVariables(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings) {
+  auto before = std::exchange(sources_, {});
+  for (const auto& bound : devices) bound->shown.clear();
+  for (const auto& binding : bindings.variables) {
+    const auto& bound = devices[binding.device];
+    bound->shown[binding.point].push_back(binding.variable);
+    const auto old = before.find(binding.variable);
+    const bool isSame = old != before.end() && old->second.bound == bound && old->second.point == binding.point;
+    if (!isSame && old != before.end()) showReleased(binding.variable);
+    if (old == before.end()) showAwaited(binding.variable);
+    if (old != before.end()) before.erase(old);
+    sources_[binding.variable] = {bound, binding.point};
+    owners_.own(binding.variable, shared_from_this());
+  }
+  for (const auto& [variable, source] : before) {
+    owners_.disown(variable);
+    showReleased(variable);
+  }
+}
+
+void BoundDevices::bindMethods(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings) {
+  for (const auto& [method, command] : std::exchange(commands_, {})) owners_.disown(method);
+  for (const auto& binding : bindings.methods) {
+    const auto& bound = devices[binding.device];
+    commands_[binding.method] = {bound, *bound->file.action(binding.action),
+                                 space::methodArguments(space_, binding.method, "InputArguments"),
+                                 space::methodArguments(space_, binding.method, "OutputArguments")};
+    owners_.own(binding.method, shared_from_this());
+  }
+}
+
+void BoundDevices::show(const Bound& bound, const std::vector<std::pair<PointIndex, DataValue>>& batch) {
+  for (const auto& [point, value] : batch)
+    if (const auto shown = bound.shown.find(point); shown != bound.shown.end())
+      for (const NodeIndex variable : shown->second) space_.setValue(variable, shownAs(space_, variable, value));
+  loop_.served();
+}
+
+void BoundDevices::showLost(const Bound& bound, DateTime when) {
+  for (const auto& [point, variables] : bound.shown)
+    for (const NodeIndex variable : variables)
+      space_.setValue(variable, DataValue(Variant(), when, status::BadNoCommunication));
+  loop_.served();
+}
+
+void BoundDevices::showReleased(NodeIndex variable) {
+  if (!space_.exists(variable)) return;
+  DataValue last = space_.value(variable);
+  last.status = last.value.isNull() ? status::BadWaitingForInitialData : status::UncertainLastUsableValue;
+  last.sourceTimestamp = wallClock();
+  space_.setValue(variable, std::move(last));
+}
+
+void BoundDevices::showAwaited(NodeIndex variable) {
+  DataValue first = space_.value(variable);
+  first.status = first.value.isNull() ? status::BadWaitingForInitialData : status::UncertainInitialValue;
+  first.sourceTimestamp = wallClock();
+  space_.setValue(variable, std::move(first));
+}
+
+bool BoundDevices::isOlderThan(NodeIndex variable, Duration age) const {
+  const auto source = sources_.find(variable);
+  if (source == sources_.end()) return false;
+  const auto& device = *source->second.bound->device;
+  const Duration share = milliseconds(device.health().lastRoundTrip * kReadersShare);
+  return device.isOlderThan(std::max({age, kLeastAge, share}));
+}
+
+void BoundDevices::refresh(std::vector<NodeIndex> variables, Instant, std::function<void()> done) {
+  std::set<std::shared_ptr<Bound>> asked;
+  for (const NodeIndex variable : variables)
+    if (const auto source = sources_.find(variable); source != sources_.end()) asked.insert(source->second.bound);
+  if (asked.empty()) return done();
+  // The values were posted before: they are shown by then.
+  const auto left = std::make_shared<std::size_t>(asked.size());
+  const auto arrived = [left, done = std::move(done)] {
+    if (--*left == 0) done();
+  };
+  for (const auto& bound : asked) bound->device->refresh([post = loop_.post, arrived] { post(arrived); });
+}
+
+void BoundDevices::write(std::vector<Write> writes, Instant deadline, WriteDone done) {
+  struct Share {
+    std::vector<Device::Write> writes;
+    std::vector<std::size_t> numbers;
+  };
+  std::map<std::shared_ptr<Bound>, Share> shares;
+  for (std::size_t i = 0; i < writes.size(); ++i) {
+    const auto source = sources_.find(writes[i].variable);
+    if (source == sources_.end()) {
+      done(i, {status::BadNoCommunication, space_.path(writes[i].variable) + " is bound to no device any more", {}});
+      continue;
+    }
+    const auto& [bound, point] = source->second;
+    auto value = convert(writes[i].value, bound->file.points[point].type);
+    if (!value) {
+      done(i, value.error());
+      continue;
+    }
+    auto& share = shares[bound];
+    share.writes.emplace_back(point, std::move(*value));
+    share.numbers.push_back(i);
+  }
+  for (auto& [bound, share] : shares)
+    bound->device->write(std::move(share.writes), deadline,
+                         [post = loop_.post, done, numbers = std::move(share.numbers)](std::vector<Error> outcomes) {
+                           post([done, numbers, outcomes = std::move(outcomes)] {
+                             for (std::size_t i = 0; i < numbers.size(); ++i) done(numbers[i], outcomes[i]);
+                           });
+                         });
+}
+
+void BoundDevices::call(NodeIndex method, std::vector<Variant> inputs, Instant deadline,
+                        std::function<void(space::CallOutcome)> done) {
+  const auto found = commands_.find(method);
+  if (found == commands_.end())
+    return done({{status::BadNoCommunication, space_.path(method) + " is bound to no device any more", {}}, {}});
+  const Command& command = found->second;
+  std::map<std::string, Variant> named;
+  for (std::size_t i = 0; i < command.inputs.size(); ++i) named[command.inputs[i].name.str()] = inputs[i];
+  std::vector<std::pair<std::string, BuiltInType>> wanted;
+  for (const auto& output : command.outputs)
+    wanted.emplace_back(output.name.str(), space_.builtInType(space_.find(output.dataType)));
+  command.bound->device->act(command.action, std::move(named), deadline,
+                             [post = loop_.post, wanted, done = std::move(done)](Driver::Outcome outcome) {
+                               post([wanted, done, outcome = std::move(outcome)] {
+                                 space::CallOutcome answer{outcome.error, {}};
+                                 for (const auto& [name, type] : wanted) {
+                                   const auto given = outcome.outputs.find(name);
+                                   auto value = given == outcome.outputs.end() ? Result<Variant>(Variant())
+                                                                               : convert(given->second, type, true);
+                                   answer.outputs.push_back(value ? *value : Variant());
+                                 }
+                                 done(std::move(answer));
+                               });
+                             });
+}
+
+void BoundDevices::removed(NodeIndex node) {
+  commands_.erase(node);
+  const auto source = sources_.find(node);
+  if (source == sources_.end()) return;
+  for (auto& [point, variables] : source->second.bound->shown) std::erase(variables, node);
+  sources_.erase(source);
+}
+
+}  // namespace zunth::device

@@ -1,0 +1,95 @@
+#pragma once
+
+#include "core/space/owner.hpp"
+#include "service/device/bindings.hpp"
+#include "service/device/device.hpp"
+
+#include <list>
+
+namespace zunth::device {
+
+/// A device and how it is doing, for people.
+struct DeviceState {
+  std::string name, driver, address;
+  double every = 0;         // ms
+  std::size_t points = 0;   // that are bound
+  bool isStarting = false;  // it waits for the one before it on the same line to end
+  Health health;
+};
+
+/// The devices of a site and the nodes that show them: the owner of each node that is bound. Called on the services'
+/// thread; what devices bring is posted there.
+class BoundDevices final : public space::Owner, public std::enable_shared_from_this<BoundDevices> {
+ public:
+  struct Loop {
+    std::function<void(std::function<void()>)> post;  // from any thread, to the services'
+    std::function<void()> served;                     // new values are in the space
+  };
+  BoundDevices(space::Space& space, space::Owners& owners, Loop loop)
+      : space_(space), owners_(owners), loop_(std::move(loop)) {}
+  ~BoundDevices() override { stop(); }
+
+  /// Makes these the devices and bindings. What is as before goes on without missing a poll; a device that is spoken to
+  /// otherwise is left before it is connected to again; a variable that is bound no longer keeps its last value as
+  /// UncertainLastUsableValue; one that is bound anew waits for its first (BadWaitingForInitialData,
+  /// UncertainInitialValue with the model's value).
+  void rebind(std::vector<DeviceFile> files, const Bindings& bindings);
+  /// Devices connect from now on.
+  void start();
+  void stop();
+  std::vector<DeviceState> states() const;
+
+  // As owner
+  bool isOlderThan(space::NodeIndex variable, ua::Duration age) const override;
+  void refresh(std::vector<space::NodeIndex> variables, ua::Instant deadline, std::function<void()> done) override;
+  void write(std::vector<Write> writes, ua::Instant deadline, WriteDone done) override;
+  void call(space::NodeIndex method, std::vector<ua::Variant> inputs, ua::Instant deadline,
+            std::function<void(space::CallOutcome)> done) override;
+  void removed(space::NodeIndex node) override;
+
+ private:
+  struct Bound {
+    DeviceFile file;
+    std::unique_ptr<Device> device;
+    /// The variables that show each point; several may show the same.
+    std::map<PointIndex, std::vector<space::NodeIndex>> shown;
+    bool isStarted = false;
+  };
+  struct Source {
+    std::shared_ptr<Bound> bound;
+    PointIndex point;
+  };
+  struct Command {
+    std::shared_ptr<Bound> bound;
+    Action action;
+    std::vector<ua::Argument> inputs, outputs;
+  };
+
+  std::shared_ptr<Bound> make(DeviceFile file);
+  void retire(std::shared_ptr<Bound> old);
+  void startAll();
+  bool isLeaving(const std::string& line) const;
+  void bindVariables(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings);
+  void bindMethods(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings);
+  void show(const Bound& bound, const std::vector<std::pair<PointIndex, ua::DataValue>>& batch);
+  void showLost(const Bound& bound, ua::DateTime when);
+  void showReleased(space::NodeIndex variable);
+  void showAwaited(space::NodeIndex variable);
+
+  /// One whose thread ends in its own time: a device may take as long as its time-out.
+  struct Leaving {
+    std::string line;
+    std::jthread thread;
+  };
+
+  space::Space& space_;
+  space::Owners& owners_;
+  Loop loop_;
+  std::vector<std::shared_ptr<Bound>> devices_;
+  std::unordered_map<space::NodeIndex, Source> sources_;
+  std::unordered_map<space::NodeIndex, Command> commands_;
+  std::list<Leaving> leaving_;
+  bool isRunning_ = false;
+};
+
+}  // namespace zunth::device
