@@ -141,11 +141,21 @@ void addOutput(const Verb& verb, Options& options) {
   verb.flag("--quiet", options.quiet, "Print results and errors only");
 }
 
+ua::Result<std::filesystem::path> siteFolder(const std::string& site, const std::string& next) {
+  const std::filesystem::path folder = site.empty() ? "." : site;
+  if (!std::filesystem::exists(folder / "site.yaml"))
+    return ua::Error{ua::status::BadSyntaxError, folder.string() + " is no site: it has no site.yaml", next};
+  return folder;
+}
+
 Verb addLocalVerb(Program program, const Verb& parent, const std::string& name, const std::string& about,
                   const std::string& example, std::string& site) {
   const auto verb = parent.verb(name, about);
   if (!example.empty()) verb.example(example);
   verb.option("--site", site, "A site's folder; without one, the site in this folder").called("FOLDER");
+  verb.option("--timeout", program.options.timeout, "Seconds to wait for the service")
+      .range(0.01, 86400.0)
+      .showsDefault();
   addOutput(verb, program.options);
   return verb;
 }

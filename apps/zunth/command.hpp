@@ -5,6 +5,7 @@
 #include "apps/zunth/verb.hpp"
 #include "service/client/subscription.hpp"
 
+#include <filesystem>
 #include <functional>
 
 #include <boost/asio/signal_set.hpp>
@@ -58,6 +59,9 @@ using Work = std::function<Awaitable<int>(SessionPtr session, Interrupt& interru
 /// the work; the session is closed either way.
 int withSession(const Options& options, bool waits, Work work);
 
+/// The folder of the site that a verb is about: the one it was given, or this one. BadSyntaxError when there is none.
+ua::Result<std::filesystem::path> siteFolder(const std::string& site, const std::string& next);
+
 /// Adds one verb to the program; its callback sets the exit code.
 struct Program {
   Verb top;  // the program itself
@@ -94,6 +98,7 @@ void addOutline(Program program);
 void addSnapshot(Program program);
 void addRestore(Program program);
 void addSchema(Program program);
+void addDevice(Program program);
 void addDiff(Program program);
 void addApply(Program program);
 void addNew(Program program);

@@ -1,6 +1,7 @@
 // zunthd: serves one site.
 #include "service/admin/bounded_log.hpp"
 #include "service/admin/running_site.hpp"
+#include "service/admin/site_lock.hpp"
 #include "service/net/allocation.hpp"
 
 #include <algorithm>
@@ -31,29 +32,22 @@ int serve(const std::string& folder) {
     spdlog::warn("connections may be neither signed nor encrypted{}",
                  site.settings.allowAnonymous ? ", and anyone may connect" : "");
 
+  const auto told = [](const zunth::ua::Error& error) {
+    std::fprintf(stderr, "zunthd: %s\n", error.cause.c_str());
+    if (!error.next.empty()) std::fprintf(stderr, "try: %s\n", error.next.c_str());
+    return 3;
+  };
+  const auto lock = zunth::admin::SiteLock::take(folder);
+  if (!lock) return told(lock.error());
   zunth::net::asio::io_context loop(1);
   zunth::admin::RunningSite running(loop, std::move(site));
   auto urls = running.start();
-  if (!urls) {
-    std::fprintf(stderr, "zunthd: %s\n", urls.error().cause.c_str());
-    if (!urls.error().next.empty()) std::fprintf(stderr, "try: %s\n", urls.error().next.c_str());
-    return 3;
-  }
+  if (!urls) return told(urls.error());
   zunth::net::asio::signal_set signals(loop, SIGINT, SIGTERM);
   signals.async_wait([&](const boost::system::error_code&, int) {
     running.stop();
     loop.stop();
   });
-  // `zunth apply` asks by this signal for the folder to be read again.
-  zunth::net::asio::signal_set hangup(loop, SIGHUP);
-  std::function<void()> awaitHangup = [&] {
-    hangup.async_wait([&](const boost::system::error_code& error, int) {
-      if (error) return;
-      running.apply();
-      awaitHangup();
-    });
-  };
-  awaitHangup();
   for (const auto& url : *urls) std::printf("serving %s at %s\n", folder.c_str(), url.c_str());
   std::fflush(stdout);
   loop.run();

@@ -61,9 +61,17 @@ std::string hostOf(const std::string& address) { return address.substr(0, addres
 }  // namespace
 
 AuditLog::About AuditLog::aboutOf(const AuditRecord& record) {
-  static constexpr std::string_view kUsual[] = {"connection", "session", "login", "session end", "write",
-                                                "call",       "add nodes", "delete nodes", "add references",
-                                                "delete references", "certificate refused"};
+  static constexpr std::string_view kUsual[] = {"connection",
+                                                "session",
+                                                "login",
+                                                "session end",
+                                                "write",
+                                                "call",
+                                                "add nodes",
+                                                "delete nodes",
+                                                "add references",
+                                                "delete references",
+                                                "certificate refused"};
   if (std::ranges::find(kUsual, record.what) == std::end(kUsual)) return About::Administration;
   return record.who.empty() ? About::Strangers : About::Users;
 }

@@ -9,6 +9,7 @@ namespace zunth::admin {
 
 using namespace ua;
 using server::CallOutcome;
+using server::refused;
 
 namespace {
 
@@ -19,8 +20,6 @@ constexpr std::uint32_t kAllLists = TrustListMasks::TrustedCertificates | TrustL
                                     TrustListMasks::IssuerCertificates | TrustListMasks::IssuerCrls;
 constexpr const char* kTrustList = "CertificateGroups/DefaultApplicationGroup/TrustList";
 
-CallOutcome refused(StatusCode code, std::string cause) { return {{code, std::move(cause), {}}, {}}; }
-CallOutcome refused(const Error& why) { return {why, {}}; }
 CallOutcome answer(std::vector<Variant> outputs = {}) {
   CallOutcome out;
   out.outputs = std::move(outputs);

@@ -1,5 +1,7 @@
 #include "service/admin/role_configuration.hpp"
 
+#include "service/admin/state_file.hpp"
+
 #include <algorithm>
 #include <fstream>
 
@@ -13,13 +15,12 @@ using namespace ua;
 using Json = nlohmann::ordered_json;
 using secure::RoleRule;
 using server::CallOutcome;
+using server::refused;
 
 namespace {
 
 constexpr std::size_t kMostOfEach = 1'000;  // identities, applications or endpoints of a role
 constexpr std::size_t kMostRoles = 200;
-
-CallOutcome refused(StatusCode code, std::string cause) { return {{code, std::move(cause), {}}, {}}; }
 
 bool isWellKnown(const NodeId& role) { return role.isNumericIn0(); }
 
@@ -62,18 +63,25 @@ RoleRule ruleOf(const Json& json) {
 }
 
 /// What a file of changed roles says: their rules, and nothing for one that was removed.
-std::vector<std::pair<NodeId, std::optional<RoleRule>>> changesIn(const std::filesystem::path& file) {
+Result<std::vector<std::pair<NodeId, std::optional<RoleRule>>>> changesIn(const std::filesystem::path& file) {
   std::vector<std::pair<NodeId, std::optional<RoleRule>>> out;
+  std::error_code failed;
+  if (!std::filesystem::exists(file, failed) && !failed) return out;
+  const auto broken = [&](const char* why) {
+    return Error{
+        status::BadConfigurationError,
+        fmt::format("{} can't be read: {}; without it, roles that were taken away would come back", file.string(), why),
+        "put its last copy back; or move it away, and give and take the roles again"};
+  };
   std::ifstream in(file);
-  if (!in) return out;
+  if (!in) return broken("the system doesn't open it");
   try {
     for (const auto& each : Json::parse(in)) {
       const NodeId role = roleOf(each);
       out.emplace_back(role, each.value("removed", false) ? std::nullopt : std::optional(ruleOf(each)));
     }
   } catch (const std::exception& problem) {
-    spdlog::error("{} can't be read and is left out: {}", file.string(), problem.what());
-    return {};
+    return broken(problem.what());
   }
   return out;
 }
@@ -120,8 +128,11 @@ bool isSound(const IdentityMappingRuleType& rule) {
 
 }  // namespace
 
-std::vector<RoleRule> RoleConfiguration::changed(std::vector<RoleRule> rules, const std::filesystem::path& file) {
-  for (auto& [role, rule] : changesIn(file)) {
+Result<std::vector<RoleRule>> RoleConfiguration::changed(std::vector<RoleRule> rules,
+                                                         const std::filesystem::path& file) {
+  auto changes = changesIn(file);
+  if (!changes) return changes.error();
+  for (auto& [role, rule] : *changes) {
     std::erase_if(rules, [&role = role](const RoleRule& old) { return old.role == role; });
     if (rule) rules.push_back(std::move(*rule));
   }
@@ -130,7 +141,8 @@ std::vector<RoleRule> RoleConfiguration::changed(std::vector<RoleRule> rules, co
 
 RoleConfiguration::RoleConfiguration(server::Server& server, std::filesystem::path file)
     : server_(server), file_(std::move(file)), rules_(server.settings().roles) {
-  for (const auto& [role, rule] : changesIn(file_)) touched_.push_back(role);
+  if (const auto changes = changesIn(file_))
+    for (const auto& [role, rule] : *changes) touched_.push_back(role);
   auto& space = server_.space();
   const auto roleSet = space.at(id::Server_ServerCapabilities_RoleSet);
   if (roleSet == space::kNoNode) return;
@@ -165,7 +177,7 @@ void RoleConfiguration::bindRole(space::NodeIndex role) {
                                Outcome outcome = (this->*method)(changed, inputs[0]);
                                if (outcome.error.code.isBad()) return outcome;
                                ruleOf(id) = std::move(changed);
-                               apply(id);
+                               if (auto kept = apply(id); !kept) return refused(kept.error());
                                return outcome;
                              });
   }
@@ -189,20 +201,22 @@ RoleRule& RoleConfiguration::ruleOf(const NodeId& role) {
   return *first;
 }
 
-void RoleConfiguration::apply(const NodeId& role) {
-  if (std::ranges::find(touched_, role) == touched_.end()) touched_.push_back(role);
-  server_.setRoles(rules_);
+Result<void> RoleConfiguration::apply(const NodeId& role) {
+  auto touched = touched_;
+  if (std::ranges::find(touched, role) == touched.end()) touched.push_back(role);
   Json out = Json::array();
-  for (const auto& each : touched_) {
+  for (const auto& each : touched) {
     const auto rule = std::ranges::find(rules_, each, &Rule::role);
     out.push_back(rule == rules_.end() ? Json{{"role", each.text()}, {"removed", true}} : jsonOf(*rule));
   }
-  std::error_code failed;
-  std::filesystem::create_directories(file_.parent_path(), failed);
-  const auto beside = std::filesystem::path(file_).concat(".new");
-  std::ofstream(beside) << out.dump(2) << '\n';
-  std::filesystem::rename(beside, file_, failed);
-  if (failed) spdlog::error("{} can't be written: the change of roles lasts until the server ends", file_.string());
+  auto kept = replaceFile(file_, out.dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
+  if (!kept) {
+    rules_ = server_.settings().roles;
+    return kept;
+  }
+  touched_ = std::move(touched);
+  server_.setRoles(rules_);
+  return {};
 }
 
 CallOutcome RoleConfiguration::addRole(const Inputs& inputs) {
@@ -216,7 +230,7 @@ CallOutcome RoleConfiguration::addRole(const Inputs& inputs) {
     return refused(status::BadAlreadyExists, fmt::format("there is a role {} already", name->view()));
   if (rules_.size() >= kMostRoles) return refused(status::BadResourceUnavailable, "there are as many roles as may be");
   ruleOf(role);
-  apply(role);
+  if (auto kept = apply(role); !kept) return refused(kept.error());
   bindRole(server_.space().find(role));
   CallOutcome out;
   out.outputs.push_back(Variant(role));
@@ -232,6 +246,7 @@ CallOutcome RoleConfiguration::removeRole(const Inputs& inputs) {
   if (isWellKnown(*role)) return refused(status::BadNotSupported, "the standard's roles stay");
   const NodeId gone = *role;
   std::erase_if(rules_, [&](const Rule& rule) { return rule.role == gone; });
+  if (auto kept = apply(gone); !kept) return refused(kept.error());
   // Children first: what stands below a removed node would be nowhere.
   std::vector<space::NodeIndex> nodes{node};
   for (std::size_t i = 0; i < nodes.size(); ++i)
@@ -239,7 +254,6 @@ CallOutcome RoleConfiguration::removeRole(const Inputs& inputs) {
       if (reference.isForward() && space.isSubtype(reference.type(), id::HierarchicalReferences))
         nodes.push_back(reference.target());
   for (auto at = nodes.rbegin(); at != nodes.rend(); ++at) space.remove(*at);
-  apply(gone);
   return {};
 }
 

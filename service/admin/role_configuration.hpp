@@ -14,9 +14,12 @@ class RoleConfiguration {
   /// `file` is the service's own; it need not be there.
   RoleConfiguration(server::Server& server, std::filesystem::path file);
 
-  /// The rules with what the file says in the place of those of the same roles. A file that can't be read changes
-  /// nothing and is told in the log.
-  static std::vector<secure::RoleRule> changed(std::vector<secure::RoleRule> rules, const std::filesystem::path& file);
+  /// The rules with what the file says in the place of those of the same roles. BadConfigurationError for a file that
+  /// can't be read: without it, rights that were taken away would come back.
+  static ua::Result<std::vector<secure::RoleRule>> changed(std::vector<secure::RoleRule> rules,
+                                                           const std::filesystem::path& file);
+  /// The site says other rules now; they are the server's already.
+  void rulesChanged() { rules_ = server_.settings().roles; }
 
  private:
   using Inputs = std::vector<ua::Variant>;
@@ -34,8 +37,8 @@ class RoleConfiguration {
   Outcome removeEndpoint(Rule& rule, const ua::Variant& input);
   /// The one rule of a role, into which several are drawn together.
   Rule& ruleOf(const ua::NodeId& role);
-  /// Makes the rules count, and keeps what they say of this role and of those that were changed before.
-  void apply(const ua::NodeId& role);
+  /// Keeps the change for the next start, then lets it count; what can't be kept is undone.
+  ua::Result<void> apply(const ua::NodeId& role);
 
   server::Server& server_;
   std::filesystem::path file_;

@@ -1,21 +1,15 @@
 #include "service/admin/running_site.hpp"
 
-#include "core/model/apply.hpp"
 #include "core/secure/token.hpp"
-#include "core/space/attributes.hpp"
 #include "core/ua/foreign.hpp"
-#include "core/ua/text.hpp"
 #include "service/net/url.hpp"
 
 #include <algorithm>
-#include <fstream>
 
 #include <boost/asio/ip/host_name.hpp>
 #include <boost/asio/post.hpp>
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <spdlog/spdlog.h>
-#include <unistd.h>
 
 namespace zunth::admin {
 
@@ -27,30 +21,6 @@ namespace {
 /// Of a fingerprint, what commands name: 16 octets, which nobody finds a second certificate for.
 constexpr std::size_t kShownPrint = 16 * 3 - 1;
 
-/// A device as where values come from. It is not asked more often than fifty times a second.
-class DeviceSource final : public server::ValueSource {
- public:
-  DeviceSource(device::Device& device, net::asio::io_context& loop, std::shared_ptr<bool> alive)
-      : device_(device), loop_(loop), alive_(std::move(alive)) {}
-  bool isOlderThan(Duration age) const override {
-    return device_.isOlderThan(std::max<Duration>(age, std::chrono::milliseconds(20)));
-  }
-  void refresh(std::function<void()> done) override {
-    // On the device's thread this source may be gone already, when the device is bound no longer.
-    device_.refresh([&loop = loop_, alive = alive_, done = std::move(done)] {
-      // The values were posted before: they are shown by then.
-      net::asio::post(loop, [alive, done] {
-        if (*alive) done();
-      });
-    });
-  }
-
- private:
-  device::Device& device_;
-  net::asio::io_context& loop_;
-  std::shared_ptr<bool> alive_;
-};
-
 }  // namespace
 
 RunningSite::RunningSite(net::asio::io_context& loop, Site site)
@@ -59,6 +29,7 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
       users_(site.folder / "state/users.yaml"),
       audit_(site.folder / "state/audit"),
       site_(std::move(site)),
+      control_(loop, site_.folder),
       stateTimer_(loop),
       shutdown_(loop) {
   site_.settings.trust = [this](const ByteString& chain) { return judge(chain); };
@@ -80,7 +51,11 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
   };
   secured_ = secure();
   const auto changedRoles = site_.folder / "state/roles.json";
-  site_.settings.roles = RoleConfiguration::changed(std::move(site_.settings.roles), changedRoles);
+  auto roles = RoleConfiguration::changed(site_.settings.roles, changedRoles);
+  if (roles)
+    site_.settings.roles = std::move(*roles);
+  else
+    secured_ = roles.error();
   server_ = std::make_unique<server::Server>(*site_.space, site_.settings);
   server_->announcer().setAuditLog([this](const server::AuditRecord& record) { audit_.write(record); });
   pushed_ = std::make_unique<PushConfiguration>(*server_, trust_, site_.settings.applicationUri, [this] {
@@ -92,8 +67,27 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
     });
   });
   roles_ = std::make_unique<RoleConfiguration>(*server_, changedRoles);
-  writeRunningModel(*site_.space);
-  bindDevices();
+  devices_ = std::make_shared<device::BoundDevices>(
+      *site_.space, server_->owners(),
+      device::BoundDevices::Loop{[this, alive = alive_](std::function<void()> work) {
+                                   net::asio::post(loop_, [alive, work = std::move(work)] {
+                                     if (*alive) work();
+                                   });
+                                 },
+                                 [this] {
+                                   if (listener_) listener_->served();
+                                 }});
+  devices_->rebind(site_.devices, site_.bindings);
+  applying_ = std::make_unique<Applying>(
+      Applying::Parts{loop_, site_, *server_, *devices_, [this](const Site& wanted) { settle(wanted); }});
+  control_.on("apply", [this](const Actor& actor, const Json& asked, Control::Answer answer) {
+    const Applying::Wish wish{asked.value("show", false), asked.value("yes", false)};
+    applying_->apply(wish, [this, wish, name = actor.name, answer = std::move(answer)](Json told) {
+      if (!wish.onlyShow) applied(name, told);
+      answer(std::move(told));
+    });
+  });
+  control_.on("devices", [this](const Actor&, const Json&, const Control::Answer& answer) { answer(tellDevices()); });
   server_->setStateHandler([this](ServerState state, std::uint32_t seconds) {
     shutdown_.cancel();
     if (state != ServerState::Shutdown) return;
@@ -105,168 +99,66 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
       loop_.stop();
     });
   });
-  server_->setRemovalHandler([this](NodeIndex node) {
-    for (const auto& shown : shown_)
-      for (auto& [point, variables] : *shown) std::erase(variables, node);
-  });
 }
 
 RunningSite::~RunningSite() { stop(); }
 
-void RunningSite::bindDevices() {
-  for (std::size_t i = 0; i < site_.devices.size(); ++i) bindDevice(i);
-}
-
-namespace {
-
-/// The nodes that bindings lead to, found in another space by their ids.
-void moveBindings(device::Bindings& bindings, const space::Space& from, const space::Space& to) {
-  const auto moved = [&](NodeIndex node) {
-    const NodeId& id = from.nodeId(node);
-    const auto ns = to.namespaceIndex(from.namespaces()[id.namespaceIndex()].view());
-    return ns ? to.find(id.inNamespace(*ns)) : space::kNoNode;
-  };
-  for (auto& binding : bindings.variables) binding.variable = moved(binding.variable);
-  for (auto& binding : bindings.methods) binding.method = moved(binding.method);
-  std::erase_if(bindings.variables, [](const auto& binding) { return binding.variable == space::kNoNode; });
-  std::erase_if(bindings.methods, [](const auto& binding) { return binding.method == space::kNoNode; });
-}
-
-}  // namespace
-
-void RunningSite::apply() {
-  using Json = nlohmann::ordered_json;
-  Site wanted = loadSite(site_.folder);
-  Json told{{"applied", wanted.isSound()}};
-  if (wanted.isSound()) {
-    // Devices that are bound no longer may take their time to end: that holds nobody up.
-    for (const auto& shown : shown_) shown->clear();
-    shown_.clear();
-    server_->unbind();
-    for (auto& device : devices_) device->askToStop();
-    retiring_.emplace_back([old = std::make_shared<decltype(devices_)>(std::move(devices_))] { old->clear(); });
-    devices_.clear();
-
-    auto applied = model::apply(*site_.space, *wanted.space);
-    writeRunningModel(*wanted.space);
-    moveBindings(wanted.bindings, *wanted.space, *site_.space);
-    site_.devices = std::move(wanted.devices);
-    site_.bindings = std::move(wanted.bindings);
-    bindDevices();
-    for (auto& device : devices_) device->start();
-    told["added"] = applied.added;
-    told["removed"] = applied.removed;
-    told["changed"] = applied.changed;
-    server_->showModels();
-    server_->bindAlarms();
-    server_->announcer().modelChanged(std::move(applied.changes));
-    server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
-    listener_->served();
-    spdlog::info("the model was applied: {}", told.dump());
-  } else {
-    told["findings"] = wanted.report();
-    spdlog::error("the model has mistakes and was not applied");
-  }
-  record("model applied", wanted.isSound() ? status::Good : status::BadConfigurationError, told.dump());
-  const auto file = site_.folder / "state/applied.json", beside = site_.folder / "state/applied.json.new";
-  std::ofstream(beside) << told.dump(2) << '\n';
-  std::error_code ignored;
-  std::filesystem::rename(beside, file, ignored);
-}
-
-/// What runs, for `zunth diff` to compare with what is saved.
-void RunningSite::writeRunningModel(const space::Space& model) const {
-  std::vector<std::uint16_t> namespaces;
-  for (std::size_t i = 2; i < model.namespaces().size(); ++i) namespaces.push_back(static_cast<std::uint16_t>(i));
-  std::error_code ignored;
-  std::filesystem::create_directories(site_.folder / "state", ignored);
-  std::ofstream(site_.folder / "state/running.xml") << model::writeNodeSet(model, namespaces);
-}
-
-void RunningSite::bindDevice(std::size_t index) {
-  device::DeviceFile& file = site_.devices[index];
-  auto shown = shown_.emplace_back(std::make_shared<Shown>());
-  std::vector<device::PointIndex> polled;
-  for (const auto& binding : site_.bindings.variables) {
-    if (binding.device != index) continue;
-    auto& list = (*shown)[binding.point];
-    if (list.empty()) polled.push_back(binding.point);
-    list.push_back(binding.variable);
-  }
-  // What happens on the device's thread is handed to the loop, whole batches at a time.
-  device::Device::Events events;
-  events.values = [this, shown, alive = alive_](std::vector<std::pair<device::PointIndex, DataValue>> batch) {
-    net::asio::post(loop_, [this, shown, alive, batch = std::move(batch)] {
-      if (!*alive) return;
-      for (const auto& [point, value] : batch)
-        for (NodeIndex variable : (*shown)[point])
-          site_.space->setValue(variable, device::shownAs(*site_.space, variable, value));
-      listener_->served();
-    });
-  };
-  events.connection = [this, shown, alive = alive_](bool isConnected, DateTime when, const Error&) {
-    // A device that comes back shows itself by its next values.
-    if (isConnected) return;
-    net::asio::post(loop_, [this, shown, alive, when] {
-      if (*alive) showLost(*shown, when);
-    });
-  };
-  auto device = std::make_unique<device::Device>(file.name, std::move(file.speaks), milliseconds(file.every), polled,
-                                                 std::move(events));
-  device::Device* running = device.get();
-  devices_.push_back(std::move(device));
-
-  const auto source = std::make_shared<DeviceSource>(*running, loop_, alive_);
-  for (const auto& [point, variables] : *shown)
-    for (NodeIndex variable : variables) server_->setSource(variable, source);
-  for (const auto& binding : site_.bindings.variables) {
-    if (binding.device != index) continue;
-    const BuiltInType type = file.points[binding.point].type;
-    server_->setWriteHandler(binding.variable, [this, running, point = binding.point, type, alive = alive_](
-                                                   Variant value, std::function<void(Error)> done) {
-      auto converted = convert(value, type);
-      if (!converted) return done(converted.error());
-      running->write(point, std::move(*converted),
-                     [this, alive, done = std::move(done)](device::Driver::Outcome outcome) {
-                       net::asio::post(loop_, [alive, done, outcome = std::move(outcome)] {
-                         if (*alive) done(outcome.error);
-                       });
-                     });
-    });
-  }
-  for (const auto& binding : site_.bindings.methods) {
-    if (binding.device != index) continue;
-    const auto inputs = space::methodArguments(*site_.space, binding.method, "InputArguments");
-    const auto outputs = space::methodArguments(*site_.space, binding.method, "OutputArguments");
-    server_->setCallHandler(
-        binding.method, [this, running, action = *file.action(binding.action), inputs, outputs, alive = alive_](
-                            std::vector<Variant> given, std::function<void(server::CallOutcome)> done) {
-          std::map<std::string, Variant> named;
-          for (std::size_t i = 0; i < inputs.size(); ++i) named[inputs[i].name.str()] = given[i];
-          running->act(action, std::move(named),
-                       [this, alive, outputs, done = std::move(done)](device::Driver::Outcome outcome) {
-                         net::asio::post(loop_, [this, alive, outputs, done, outcome = std::move(outcome)] {
-                           if (!*alive) return;
-                           server::CallOutcome answer{outcome.error, {}};
-                           for (const auto& output : outputs) {
-                             const auto found = outcome.outputs.find(output.name.str());
-                             const BuiltInType wanted = site_.space->builtInType(site_.space->find(output.dataType));
-                             auto value = found == outcome.outputs.end() ? Result<Variant>(Variant())
-                                                                         : convert(found->second, wanted, true);
-                             answer.outputs.push_back(value ? *value : Variant());
-                           }
-                           done(std::move(answer));
-                         });
-                       });
-        });
-  }
-}
-
-void RunningSite::showLost(const Shown& shown, DateTime when) {
-  for (const auto& [point, variables] : shown)
-    for (NodeIndex variable : variables)
-      site_.space->setValue(variable, DataValue(Variant(), when, status::BadNoCommunication));
+/// What an apply came to, for the log and the audit.
+void RunningSite::applied(const std::string& who, const Json& told) {
+  const bool isApplied = told.value("applied", false);
+  Json summary = told;
+  for (const char* list : {"changes", "findings", "restart"})
+    if (summary.contains(list)) summary[list] = summary[list].size();
+  const std::string words = summary.dump(-1, ' ', false, Json::error_handler_t::replace);
+  if (isApplied)
+    spdlog::info("the folder was applied: {}", words);
+  else
+    spdlog::error("the folder was not applied: {}", words);
+  audit_.write({DateTime::from(std::chrono::system_clock::now()),
+                "site applied",
+                who,
+                {},
+                {},
+                isApplied ? status::Good : status::BadConfigurationError,
+                words});
   listener_->served();
+}
+
+/// What site.yaml says otherwise and may change while it runs.
+void RunningSite::settle(const Site& wanted) {
+  site_.ownRoles = wanted.ownRoles;
+  site_.toleratedFaults = wanted.toleratedFaults;
+  server::Settings settings = wanted.settings;
+  if (auto roles = RoleConfiguration::changed(settings.roles, site_.folder / "state/roles.json"))
+    settings.roles = std::move(*roles);
+  else
+    settings.roles = site_.settings.roles;
+  site_.settings.roles = settings.roles;
+  server_->adopt(settings);
+  roles_->rulesChanged();
+  server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
+}
+
+Json RunningSite::tellDevices() const {
+  Json list = Json::array();
+  for (const auto& device : devices_->states()) {
+    const auto& health = device.health;
+    list.push_back({{"device", device.name},
+                    {"driver", device.driver},
+                    {"address", device.address},
+                    {"state", device.isStarting    ? "starting"
+                              : health.isConnected ? "connected"
+                                                   : "away"},
+                    {"since", health.since.text()},
+                    {"every", device.every},
+                    {"points", device.points},
+                    {"polls", health.polls},
+                    {"failures", health.failures},
+                    {"writes", health.writes},
+                    {"roundTrip", health.lastRoundTrip},
+                    {"lastError", health.lastError.cause}});
+  }
+  return {{"devices", std::move(list)}};
 }
 
 /// The site's own identity: made at the first start.
@@ -446,9 +338,9 @@ Result<std::vector<std::string>> RunningSite::start() {
   server_->setEndpointUrls(urls);
   for (const auto& url : site_.settings.clientUrls)
     if (auto fine = listener_->reach(url); !fine) return fine.error();
-  for (auto& device : devices_) device->start();
+  if (auto open = control_.open(); !open) return open.error();
+  devices_->start();
   record("start", status::Good, fmt::format("{}", fmt::join(urls, ", ")));
-  std::ofstream(site_.folder / "state/zunthd.pid") << ::getpid() << '\n';
   watchState();
   return urls;
 }
@@ -456,14 +348,12 @@ Result<std::vector<std::string>> RunningSite::start() {
 void RunningSite::stop() {
   if (!std::exchange(*alive_, false)) return;
   stateTimer_.cancel();
-  for (auto& device : devices_) device->askToStop();
-  for (auto& device : devices_) device->stop();
+  control_.close();
+  devices_->stop();
   server_->shutdown();
   if (listener_) listener_->stop();
   hashing_.stop();
   record("stop", status::Good, {});
-  std::error_code ignored;
-  std::filesystem::remove(site_.folder / "state/zunthd.pid", ignored);
   audit_.flush();
 }
 

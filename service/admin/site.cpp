@@ -22,6 +22,14 @@ using namespace ua;
 
 namespace {
 
+/// What an entry says, by the path of its keys.
+void flatten(const Entry& entry, const std::string& path, std::map<std::string, std::string>& out) {
+  std::string text = entry.value ? entry.value->text : std::string();
+  for (const auto& item : entry.items) text += (text.empty() ? "" : ", ") + item.text;
+  if (!path.empty() && (entry.value || entry.isList)) out[path] = text;
+  for (const auto& each : entry.entries) flatten(each, path.empty() ? each.key.text : path + "." + each.key.text, out);
+}
+
 std::string readFile(const fs::path& path, const std::string& name, Findings& findings) {
   std::ifstream file(path, std::ios::binary);
   std::ostringstream text;
@@ -30,14 +38,23 @@ std::string readFile(const fs::path& path, const std::string& name, Findings& fi
   return std::move(text).str();
 }
 
-/// The files of a kind in a folder by name, in order.
+/// The files of a kind in a folder by name, in order. A folder that can't be read is none that is empty: only one that
+/// a site need not have may be missing.
 std::vector<std::pair<std::string, fs::path>> filesOf(const fs::path& folder, const std::string& part,
-                                                      const char* extension = ".yaml") {
+                                                      Findings& findings, const char* extension = ".yaml") {
   std::vector<std::pair<std::string, fs::path>> out;
-  std::error_code ignored;
-  for (const auto& entry : fs::directory_iterator(folder / part, ignored))
-    if (entry.path().extension() == extension)
-      out.emplace_back(part + "/" + entry.path().filename().string(), entry.path());
+  std::error_code failed;
+  for (fs::directory_iterator at(folder / part, failed), end; !failed && at != end; at.increment(failed)) {
+    const auto& path = at->path();
+    const std::string name = part + "/" + path.filename().string();
+    if (path.extension() == extension) out.emplace_back(name, path);
+    if (path.extension() == ".yml" && std::string_view(extension) == ".yaml")
+      findings.warn({name, 1, 1, 1}, "the file is not read", "call it .yaml");
+  }
+  const bool mayBeMissing = part != "model" && failed == std::errc::no_such_file_or_directory;
+  if (failed && !mayBeMissing && std::string_view(extension) == ".yaml")
+    findings.error({part, 1, 1, 1}, fmt::format("the folder {}/ can't be read: {}", part, failed.message()),
+                   "put it back, or make an empty one");
   std::ranges::sort(out);
   return out;
 }
@@ -246,7 +263,13 @@ class ModelLoader {
   }
   void readYaml(const std::string& name, const fs::path& path) {
     roots_.push_back(model::readYaml(name, load(name, path), site_.findings));
-    if (const Text* uri = roots_.back().textOf("namespace"); uri && namespace_.empty()) namespace_ = uri->text;
+    const Text* uri = roots_.back().textOf("namespace");
+    if (uri && (uri->text == site_.settings.applicationUri || uri->text == site_.space->namespaces()[0].view()))
+      site_.findings.error(uri->place,
+                           fmt::format("{} is {} own namespace", uri->text,
+                                       uri->text == site_.settings.applicationUri ? "the server's" : "the standard's"),
+                           "give the model one of its own, as in: namespace: urn:my-company:my-plant");
+    if (uri && namespace_.empty()) namespace_ = uri->text;
   }
   /// A table is of the namespace of the first model file.
   void readTable(const std::string& name, const fs::path& path) {
@@ -325,6 +348,7 @@ Site loadSite(const fs::path& folder) {
     return site;
   }
   const Entry root = model::readYaml("site.yaml", load("site.yaml", folder / "site.yaml"), site.findings);
+  flatten(root, "", site.settingTexts);
   readSettings(root, site.settings, site.findings);
   readRoles(root, site);
   readTolerated(root, site);
@@ -332,15 +356,15 @@ Site loadSite(const fs::path& folder) {
   ModelLoader loader(site);
   loader.readUnits(folder / "units.csv");
   // Node sets first: the site's own models build upon them.
-  for (const auto& [name, path] : filesOf(folder, "model", ".xml")) loader.readNodeSet(name, path);
-  for (const auto& [name, path] : filesOf(folder, "model")) loader.readYaml(name, path);
-  for (const auto& [name, path] : filesOf(folder, "model", ".csv")) loader.readTable(name, path);
+  for (const auto& [name, path] : filesOf(folder, "model", site.findings, ".xml")) loader.readNodeSet(name, path);
+  for (const auto& [name, path] : filesOf(folder, "model", site.findings)) loader.readYaml(name, path);
+  for (const auto& [name, path] : filesOf(folder, "model", site.findings, ".csv")) loader.readTable(name, path);
   loader.build();
-  for (const auto& [name, path] : filesOf(folder, "devices"))
+  for (const auto& [name, path] : filesOf(folder, "devices", site.findings))
     site.devices.push_back(device::readDeviceFile(path.stem().string(), name, load(name, path), site.findings));
   // Bindings make sense only against a sound model and sound devices.
   if (site.isSound()) {
-    for (const auto& [name, path] : filesOf(folder, "bindings"))
+    for (const auto& [name, path] : filesOf(folder, "bindings", site.findings))
       device::readBindings(name, load(name, path), *site.space, site.devices, site.bindings, site.findings);
     device::readBindings(loader.tableBindings(), *site.space, site.devices, site.bindings, site.findings);
     loader.warnOfUnbound();

@@ -17,6 +17,7 @@ struct Site {
   std::vector<ua::StatusCode> toleratedFaults;  // of clients' certificates
   std::vector<device::DeviceFile> devices;
   device::Bindings bindings;
+  std::map<std::string, std::string> settingTexts;  // what site.yaml says, by key: "security.anonymous": "off"
   model::Findings findings;
   std::map<std::string, std::string> sources;  // texts by file name, for showing findings
 

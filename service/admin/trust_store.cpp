@@ -1,5 +1,7 @@
 #include "service/admin/trust_store.hpp"
 
+#include "service/admin/state_file.hpp"
+
 #include <algorithm>
 #include <fstream>
 #include <sstream>
@@ -23,26 +25,7 @@ std::string readFile(const fs::path& path) {
   return std::move(text).str();
 }
 
-Result<void> writeFile(const fs::path& path, std::string_view octets, fs::perms permissions) {
-  std::error_code failed;
-  fs::create_directories(path.parent_path(), failed);
-  // Beside it first, so that nobody ever reads half a file, and nobody else a key.
-  const fs::path temporary = path.string() + ".new";
-  {
-    std::ofstream file(temporary, std::ios::binary);
-    fs::permissions(temporary, permissions, failed);
-    file.write(octets.data(), static_cast<std::streamsize>(octets.size()));
-    file.flush();
-    if (!file) return Error{status::BadConfigurationError, fmt::format("{} can't be written", path.string()), {}};
-  }
-  fs::rename(temporary, path, failed);
-  if (failed) return Error{status::BadConfigurationError, fmt::format("{} can't be written", path.string()), {}};
-  return {};
-}
-
-constexpr fs::perms kForAll =
-    fs::perms::owner_read | fs::perms::owner_write | fs::perms::group_read | fs::perms::others_read;
-constexpr fs::perms kForOwner = fs::perms::owner_read | fs::perms::owner_write;
+constexpr unsigned kForAll = 0644, kForOwner = 0600;
 
 std::string_view octetsOf(const secure::Certificate& certificate) { return certificate.der().view(); }
 
@@ -101,8 +84,8 @@ Result<secure::Identity> TrustStore::identity(const std::string& commonName, con
     if (!key) return Error{key.code(), fmt::format("{}: {}", keyFile.string(), key.error().cause), {}};
     if (certificate->keyKind() != kind || key->kind() != kind)
       return Error{status::BadConfigurationError,
-                   fmt::format("{} and {} hold no {} key and certificate", keyFile.string(),
-                               certificateFile.string(), secure::nameOf(kind)),
+                   fmt::format("{} and {} hold no {} key and certificate", keyFile.string(), certificateFile.string(),
+                               secure::nameOf(kind)),
                    fmt::format("keys of other kinds belong into folders of their own below {}", own.string())};
     if (!certificate->fits(*key))
       return Error{status::BadConfigurationError,
@@ -131,8 +114,8 @@ Result<secure::Identity> TrustStore::identity(const std::string& commonName, con
   wish.validFrom = DateTime::from(now - std::chrono::hours(1));
   wish.validTo = DateTime::from(now + kValidity);
   auto certificate = secure::Certificate::selfSigned(wish, key);
-  if (auto written = writeFile(keyFile, key.pem(), kForOwner); !written) return written.error();
-  if (auto written = writeFile(certificateFile, octetsOf(certificate), kForAll); !written) return written.error();
+  if (auto written = replaceFile(keyFile, key.pem(), kForOwner); !written) return written.error();
+  if (auto written = replaceFile(certificateFile, octetsOf(certificate), kForAll); !written) return written.error();
   return secure::Identity{std::move(certificate), key};
 }
 
@@ -154,11 +137,11 @@ Result<void> writeIdentity(const fs::path& own, const secure::Identity& identity
   std::error_code ignored;
   for (const char* name : {"certificate.der", "key.pem", "chain.der"})
     fs::copy_file(own / name, own / (std::string(name) + ".old"), fs::copy_options::overwrite_existing, ignored);
-  if (auto written = writeFile(own / "key.pem", identity.key.pem(), kForOwner); !written) return written;
+  if (auto written = replaceFile(own / "key.pem", identity.key.pem(), kForOwner); !written) return written;
   fs::remove(own / "chain.der", ignored);
   if (!identity.issuers.empty())
-    if (auto written = writeFile(own / "chain.der", identity.issuers.view(), kForAll); !written) return written;
-  return writeFile(own / "certificate.der", octetsOf(identity.certificate), kForAll);
+    if (auto written = replaceFile(own / "chain.der", identity.issuers.view(), kForAll); !written) return written;
+  return replaceFile(own / "certificate.der", octetsOf(identity.certificate), kForAll);
 }
 
 }  // namespace
@@ -175,7 +158,7 @@ Result<std::string> TrustStore::signingRequest(const secure::Certificate::Wish& 
   const fs::path own = ownFolder(kind);
   if (newKey) {
     const auto key = secure::PrivateKey::generate(kind);
-    if (auto written = writeFile(own / "key-waiting.pem", key.pem(), kForOwner); !written) return written.error();
+    if (auto written = replaceFile(own / "key-waiting.pem", key.pem(), kForOwner); !written) return written.error();
     return secure::Certificate::signingRequest(wish, key);
   }
   auto key = secure::PrivateKey::fromPem(readFile(own / "key.pem"));
@@ -283,7 +266,7 @@ std::optional<TrustStore::FirstContact> TrustStore::firstContact() const {
 }
 
 Result<void> TrustStore::openFirstContact(const FirstContact& window) const {
-  return writeFile(folder_ / "first-contact", window.until.text() + "\n" + window.applicationUri + "\n", kForOwner);
+  return replaceFile(folder_ / "first-contact", window.until.text() + "\n" + window.applicationUri + "\n", kForOwner);
 }
 
 void TrustStore::endFirstContact() const {
@@ -292,7 +275,7 @@ void TrustStore::endFirstContact() const {
 }
 
 void TrustStore::reject(const secure::Certificate& certificate) const {
-  (void)writeFile(folder_ / "rejected" / fileNameOf(certificate), octetsOf(certificate), kForAll);
+  (void)replaceFile(folder_ / "rejected" / fileNameOf(certificate), octetsOf(certificate), kForAll);
   std::error_code ignored;
   std::vector<std::pair<fs::file_time_type, fs::path>> files;
   for (const auto& entry : fs::directory_iterator(folder_ / "rejected", ignored))
@@ -318,7 +301,8 @@ std::vector<TrustStore::Entry> TrustStore::find(const std::string& words) const 
 }
 
 Result<void> TrustStore::trust(const secure::Certificate& certificate) const {
-  if (auto written = writeFile(folder_ / "trusted" / fileNameOf(certificate), octetsOf(certificate), kForAll); !written)
+  if (auto written = replaceFile(folder_ / "trusted" / fileNameOf(certificate), octetsOf(certificate), kForAll);
+      !written)
     return written;
   std::error_code ignored;
   for (const auto& entry : entries())
@@ -327,8 +311,8 @@ Result<void> TrustStore::trust(const secure::Certificate& certificate) const {
 }
 
 Result<void> TrustStore::add(const secure::Certificate& certificate, Kind kind) const {
-  return writeFile(folder_ / (kind == Kind::Issuer ? "issuers" : "trusted") / fileNameOf(certificate),
-                   octetsOf(certificate), kForAll);
+  return replaceFile(folder_ / (kind == Kind::Issuer ? "issuers" : "trusted") / fileNameOf(certificate),
+                     octetsOf(certificate), kForAll);
 }
 
 TrustListDataType TrustStore::lists(std::uint32_t masks) const {
@@ -383,7 +367,7 @@ Result<void> TrustStore::replace(const TrustListDataType& lists) const {
     for (std::size_t i = 0; i < part.octets.size(); ++i) {
       const std::string name = part.isRevocations ? fmt::format("pushed-{}.crl", i)
                                                   : fileNameOf(*secure::Certificate::fromFile(part.octets[i].view()));
-      if (auto written = writeFile(folder_ / part.folder / name, part.octets[i].view(), kForAll); !written)
+      if (auto written = replaceFile(folder_ / part.folder / name, part.octets[i].view(), kForAll); !written)
         return written;
     }
   }

@@ -1,6 +1,7 @@
 #include "service/admin/user_store.hpp"
 
 #include "core/secure/password.hpp"
+#include "service/admin/state_file.hpp"
 
 #include <fstream>
 #include <functional>
@@ -66,17 +67,7 @@ Result<void> UserStore::save(const std::map<std::string, User>& users) const {
         << YAML::Key << "enabled" << YAML::Value << user.isEnabled << YAML::Key << "roles" << YAML::Value << YAML::Flow
         << user.roles << YAML::EndMap;
   out << YAML::EndMap;
-  std::error_code failed;
-  fs::create_directories(file_.parent_path(), failed);
-  const fs::path temporary = file_.string() + ".new";
-  std::ofstream stream(temporary);
-  fs::permissions(temporary, fs::perms::owner_read | fs::perms::owner_write, failed);
-  stream << out.c_str() << '\n';
-  stream.close();
-  if (!stream) return Error{status::BadConfigurationError, fmt::format("{} can't be written", file_.string()), {}};
-  fs::rename(temporary, file_, failed);
-  if (failed) return Error{status::BadConfigurationError, fmt::format("{} can't be written", file_.string()), {}};
-  return {};
+  return replaceFile(file_, std::string(out.c_str()) + "\n");
 }
 
 Result<UserStore::User> UserStore::check(const std::string& name, const std::string& password) const {

@@ -4,9 +4,10 @@
 
 #include "tests/core/model_space.hpp"
 
+namespace zunth::alarm_test {
+
 /// Alarms as people write them, judged as the plant moves.
 
-using namespace zunth;
 using namespace zunth::ua;
 using alarm::bitOf;
 using alarm::Exceeded;
@@ -315,3 +316,5 @@ TEST_CASE("alarms stand as they stood when the model changes, and go with their 
   plant.space->remove(plant.at("DF1/pressure"));
   CHECK(plant.alarms.count() == 10);
 }
+
+}  // namespace zunth::alarm_test

@@ -3,6 +3,8 @@
 #include "tests/hex.hpp"
 #include <catch2/catch.hpp>
 
+namespace zunth::binary_test {
+
 using namespace zunth::ua;
 using zunth::test::hex;
 using zunth::test::unhex;
@@ -199,3 +201,5 @@ TEST_CASE("copies share and the last holder frees", "[ua]") {
   }
   CHECK(a.items<String>()[1].view() == "two");
 }
+
+}  // namespace zunth::binary_test

@@ -14,7 +14,8 @@
 
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::bounds_test {
+
 using namespace zunth::ua;
 
 namespace {
@@ -244,3 +245,5 @@ TEST_CASE("a value's footprint is about what it holds", "[bounds]") {
   std::vector<Variant> within{Variant::array(texts), Variant(1)};
   CHECK(footprint(Variant::array(within)) >= 1'000);
 }
+
+}  // namespace zunth::bounds_test

@@ -4,6 +4,8 @@
 #include "tests/hex.hpp"
 #include <catch2/catch.hpp>
 
+namespace zunth::channel_test {
+
 using namespace zunth::ua;
 using namespace zunth::channel;
 
@@ -443,3 +445,5 @@ TEST_CASE("a client that is not trusted is told so", "[channel]") {
   REQUIRE(pair.clientSide.endings.size() == 1);
   CHECK(pair.clientSide.endings[0].code == status::BadSecurityChecksFailed);
 }
+
+}  // namespace zunth::channel_test

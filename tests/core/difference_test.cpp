@@ -4,7 +4,8 @@
 #include "tests/core/model_space.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::difference_test {
+
 using namespace zunth::ua;
 using model::Change;
 using test::spaceOf;
@@ -61,3 +62,5 @@ TEST_CASE("models are compared node by node", "[model][difference]") {
   const auto wider = told("Off | Auto", "Off | Auto | Wash");
   CHECK(std::ranges::any_of(wider, [](const auto& line) { return line.find("definition") != std::string::npos; }));
 }
+
+}  // namespace zunth::difference_test

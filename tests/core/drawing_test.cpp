@@ -7,9 +7,10 @@
 #include "tests/core/model_space.hpp"
 #include <pugixml.hpp>
 
+namespace zunth::drawing_test {
+
 /// Models as people see them: the tree, the drawings, the page.
 
-using namespace zunth;
 using namespace zunth::model;
 using space::NodeIndex;
 
@@ -185,3 +186,5 @@ TEST_CASE("permissions are told in the words that make them", "[model]") {
   CHECK(accessWords(set.roles[2].permissions) == "nothing");
   CHECK(!accessWords(ua::PermissionType::Browse | ua::PermissionType::DeleteNode));
 }
+
+}  // namespace zunth::drawing_test

@@ -4,7 +4,8 @@
 #include "tests/core/standard_space.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::filter_test {
+
 using namespace zunth::ua;
 using test::standardSpace;
 using Op = FilterOperator;
@@ -186,3 +187,5 @@ TEST_CASE("select clauses that can't be are told one by one", "[filter]") {
   EventFilter nothing;
   CHECK(monitor::EventSelector::from(standardSpace(), nothing, result).code() == status::BadEventFilterInvalid);
 }
+
+}  // namespace zunth::filter_test

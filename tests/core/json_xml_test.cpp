@@ -12,7 +12,8 @@
 #include "tests/hex.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::json_xml_test {
+
 using namespace zunth::ua;
 
 namespace {
@@ -271,3 +272,5 @@ TEST_CASE("what is wrong in JSON or XML is named with its path", "[ua][json][xml
   for (int i = 0; i < 5000; ++i) deep = R"({"Type":23,"Body":{"Value":)" + deep + "}}";
   CHECK(variantFromJson(Json::parse(deep)).code() == status::BadEncodingLimitsExceeded);
 }
+
+}  // namespace zunth::json_xml_test

@@ -9,6 +9,8 @@
 
 #include "tests/core/model_space.hpp"
 
+namespace zunth::language_test {
+
 /// What the model language can say, as nodes (docs/model-language.md).
 
 using namespace zunth::ua;
@@ -395,3 +397,5 @@ TEST_CASE("the example on the language's page is sound", "[model]") {
   CHECK(space->child(filter, {2, "maker"}) != kNoNode);
   CHECK(space->child(filter, {3, "faults"}) != kNoNode);
 }
+
+}  // namespace zunth::language_test

@@ -1,5 +1,7 @@
 #include "tests/core/model_space.hpp"
 
+namespace zunth::mistakes_test {
+
 /// Mistakes that people make in models, each with the words that they get: place, line, what is underlined, what helps.
 
 using namespace zunth::model;
@@ -442,3 +444,5 @@ TEST_CASE("a mistake is told with its place and what helps", "[model]") {
     CHECK(tell(mistake.text) == mistake.told);
   }
 }
+
+}  // namespace zunth::mistakes_test

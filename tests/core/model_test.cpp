@@ -6,6 +6,8 @@
 
 #include <catch2/catch.hpp>
 
+namespace zunth::model_test {
+
 using namespace zunth::ua;
 using namespace zunth::model;
 using namespace zunth::space;
@@ -168,3 +170,5 @@ TEST_CASE("a site adds units of its own", "[model]") {
   CHECK(units.nearest("fishh") == "fish");
   CHECK(units.find("kPa")->unitId == 4935745);
 }
+
+}  // namespace zunth::model_test

@@ -3,6 +3,8 @@
 
 #include <catch2/catch.hpp>
 
+namespace zunth::monitor_test {
+
 using namespace zunth::ua;
 using namespace zunth::monitor;
 using zunth::space::NodeIndex;
@@ -235,8 +237,8 @@ TEST_CASE("long lists of changes are cut into messages", "[monitor]") {
 }
 
 TEST_CASE("no item is sampled twice in a turn, whatever interval was asked for", "[monitor][bounds]") {
-  for (const double interval : {1e300, 1e15, std::numeric_limits<double>::infinity(), std::nan(""), 1e-7, 5e-324, -1.0,
-                                0.0, 100.0}) {
+  for (const double interval :
+       {1e300, 1e15, std::numeric_limits<double>::infinity(), std::nan(""), 1e-7, 5e-324, -1.0, 0.0, 100.0}) {
     INFO(interval);
     Fixture f;
     int reads = 0;
@@ -296,7 +298,8 @@ TEST_CASE("queues give way when what they may hold is used up", "[monitor][bound
   f.published();
   const String large(std::string(100'000, 'x'));
   for (int i = 0; i < 50; ++i)
-    f.space.setValue(f.variable, DataValue(Variant::array(std::vector<String>{large, String(std::to_string(i))}), kWall));
+    f.space.setValue(f.variable,
+                     DataValue(Variant::array(std::vector<String>{large, String(std::to_string(i))}), kWall));
   CHECK(most.held() < 1'200'000);
   CHECK(item.overflows() > 30);
   CHECK(item.hasQueued());
@@ -348,3 +351,5 @@ TEST_CASE("links are bounded, and go with their items", "[monitor][bounds]") {
   CHECK(!f.subscription.unlink(ids[0], ids[1]));
   CHECK(!f.subscription.unlink(ids[1], ids[0]));
 }
+
+}  // namespace zunth::monitor_test

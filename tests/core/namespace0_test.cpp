@@ -8,7 +8,8 @@
 #include "tests/core/standard_space.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::namespace0_test {
+
 using namespace zunth::ua;
 using space::kNoNode;
 using space::NodeIndex;
@@ -171,3 +172,5 @@ TEST_CASE("structures of namespace 0 say how they are encoded", "[namespace0][cu
   });
   CHECK(defined > 150);
 }
+
+}  // namespace zunth::namespace0_test

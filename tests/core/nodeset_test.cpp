@@ -4,7 +4,8 @@
 #include "tests/core/model_space.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::nodeset_test {
+
 using namespace zunth::ua;
 using model::Findings;
 
@@ -247,3 +248,5 @@ TEST_CASE("large files are read in pieces, which is no other than as a whole", "
     CHECK(reportOf(found).find("the file is no sound XML") != std::string::npos);
   }
 }
+
+}  // namespace zunth::nodeset_test

@@ -10,7 +10,8 @@
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
-using namespace zunth;
+namespace zunth::secure_test {
+
 using namespace zunth::ua;
 using namespace zunth::secure;
 using test::unhex;
@@ -262,3 +263,5 @@ TEST_CASE("passwords are kept as hashes that fit them only", "[secure]") {
   for (const char* broken : {"", "scrypt", "scrypt$$$", "scrypt$99999999999$AAAA$AAAA", "md5$1$AAAA$AAAA"})
     CHECK_FALSE(verifyPassword(broken, "trout and salmon"));
 }
+
+}  // namespace zunth::secure_test

@@ -7,6 +7,8 @@
 
 #include <catch2/catch.hpp>
 
+namespace zunth::space_test {
+
 using namespace zunth::ua;
 using namespace zunth::space;
 
@@ -233,3 +235,5 @@ TEST_CASE("writes are checked for access, type and range", "[space][cu:Data Acce
   timed.value = DataValue(Variant(1.0f), DateTime{5});
   CHECK(checkWrite(*space, speed, timed).code() == status::BadWriteNotSupported);
 }
+
+}  // namespace zunth::space_test

@@ -5,6 +5,8 @@
 
 #include "tests/core/model_space.hpp"
 
+namespace zunth::table_test {
+
 /// Tables of variables: read, written, and told what is wrong with them, by line and column.
 
 using namespace zunth::model;
@@ -123,3 +125,5 @@ objects:
         "A/level,Double,m,0..4,writable,1.5,\"Says, how high\",\n"
         "A/mode,Mode,,,read,1,,\n");
 }
+
+}  // namespace zunth::table_test

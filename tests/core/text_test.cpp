@@ -6,6 +6,8 @@
 
 #include <catch2/catch.hpp>
 
+namespace zunth::text_test {
+
 using namespace zunth::ua;
 
 TEST_CASE("typed text becomes a value of the type that is wanted", "[ua][text]") {
@@ -125,3 +127,5 @@ TEST_CASE("index ranges take and replace parts", "[ua][range][cu:Attribute Write
   CHECK(IndexRange::parse("4:5")->replace(list, Variant::array({7, 8})).code() == status::BadIndexRangeNoData);
   CHECK(IndexRange::parse("0")->replace(list, Variant::array({1.0})).code() == status::BadTypeMismatch);
 }
+
+}  // namespace zunth::text_test

@@ -7,7 +7,8 @@
 #include <catch2/catch.hpp>
 #include <openssl/evp.h>
 
-using namespace zunth;
+namespace zunth::token_test {
+
 using namespace zunth::ua;
 
 namespace {
@@ -79,3 +80,5 @@ TEST_CASE("a token is taken from a trusted issuer, for this server, now", "[secu
     CHECK(check(row.token).code() == row.code);
   }
 }
+
+}  // namespace zunth::token_test

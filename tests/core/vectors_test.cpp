@@ -9,7 +9,8 @@
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
-using namespace zunth;
+namespace zunth::vectors_test {
+
 using namespace zunth::ua;
 using Json = nlohmann::json;
 
@@ -193,3 +194,5 @@ TEST_CASE("structures decode and encode as the second implementation's",
   CHECK(count >= 130);
   CHECK(unknown <= 4);
 }
+
+}  // namespace zunth::vectors_test

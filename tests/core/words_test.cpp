@@ -2,6 +2,8 @@
 
 #include <catch2/catch.hpp>
 
+namespace zunth::words_test {
+
 using namespace zunth::model;
 
 namespace {
@@ -107,3 +109,5 @@ TEST_CASE("YAML becomes entries with places", "[model][yaml]") {
     CHECK(found.list()[0].place.line >= line - 1);
   }
 }
+
+}  // namespace zunth::words_test

@@ -13,7 +13,8 @@
 #include <catch2/catch.hpp>
 #include <spdlog/spdlog.h>
 
-using namespace zunth;
+namespace zunth::attack_test {
+
 using namespace zunth::ua;
 namespace asio = net::asio;
 
@@ -189,3 +190,5 @@ TEST_CASE("what is no conversation is ended with a word, others go on", "[attack
     co_await good->close();
   });
 }
+
+}  // namespace zunth::attack_test

@@ -6,7 +6,8 @@
 #include <catch2/catch.hpp>
 #include <spdlog/spdlog.h>
 
-using namespace zunth;
+namespace zunth::audit_log_test {
+
 using namespace zunth::ua;
 using admin::AuditLog;
 using server::AuditRecord;
@@ -91,3 +92,5 @@ TEST_CASE("a line of the audit log is there at once, whatever happens to the pro
   CHECK(read(folder.path / "audit").size() == 2);
   CHECK(read(folder.path / "audit")[0].what == "start");
 }
+
+}  // namespace zunth::audit_log_test

@@ -10,7 +10,8 @@
 #include <catch2/catch.hpp>
 #include <spdlog/spdlog.h>
 
-using namespace zunth;
+namespace zunth::certificate_test {
+
 using namespace zunth::ua;
 using test::Authority;
 namespace asio = net::asio;
@@ -344,3 +345,5 @@ TEST_CASE("a faulty certificate is refused with its own code, in both directions
     CHECK(byServer.code() == (isStranger ? status::BadSecurityChecksFailed : fault.code));
   }
 }
+
+}  // namespace zunth::certificate_test

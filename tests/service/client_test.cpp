@@ -8,7 +8,8 @@
 #include <boost/asio/write.hpp>
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::client_test {
+
 using namespace zunth::ua;
 namespace asio = net::asio;
 
@@ -197,3 +198,5 @@ TEST_CASE("a server connects to a client that waits for it", "[client][cu:Protoc
     CHECK(late.error().cause == "no server connected to 127.0.0.1:0 within 0.05 s");
   });
 }
+
+}  // namespace zunth::client_test

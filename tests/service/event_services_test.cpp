@@ -5,7 +5,8 @@
 #include "tests/service/fake_peer.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::event_services_test {
+
 using namespace zunth::ua;
 using test::Bench;
 
@@ -336,3 +337,5 @@ TEST_CASE("alarms are heard where their objects are, acknowledged by type or ins
   CHECK(std::ranges::count(types, end) == 3);
   CHECK(std::ranges::count(types, NodeId(id::ExclusiveLevelAlarmType)) == 1);
 }
+
+}  // namespace zunth::event_services_test

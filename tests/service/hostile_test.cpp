@@ -22,7 +22,8 @@
 #include <boost/beast/http.hpp>
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::hostile_test {
+
 using namespace zunth::ua;
 namespace asio = net::asio;
 using client::Awaitable;
@@ -224,7 +225,8 @@ Awaitable<void> numbersWithoutEnd(Site& site) {
     CreateMonitoredItemsRequest items;
     items.subscriptionId = made;
     items.timestampsToReturn = TimestampsToReturn::Both;
-    for (const auto node : {NodeId(id::Server_ServerStatus_State), NodeId(id::Server_ServerStatus_CurrentTime), kCount})
+    for (const auto& node :
+         {NodeId(id::Server_ServerStatus_State), NodeId(id::Server_ServerStatus_CurrentTime), kCount})
       for (const std::uint32_t queue : {0u, 1u, UINT32_MAX})
         items.itemsToCreate.push_back(watching(node, number, queue));
     (void)co_await session->request(std::move(items));
@@ -534,3 +536,5 @@ TEST_CASE("hostile peers shut nobody out", "[hostile]") {
   }
   CHECK(site.service->stop() == 0);
 }
+
+}  // namespace zunth::hostile_test

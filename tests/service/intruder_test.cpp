@@ -6,7 +6,8 @@
 #include "tests/service/fake_peer.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::intruder_test {
+
 using namespace zunth::ua;
 using test::Bench;
 using test::FakePeer;
@@ -545,3 +546,5 @@ TEST_CASE("work that lasts goes on in other turns, and others are served between
   CHECK(b.take<ReadResponse>().code() == status::BadShutdown);
   CHECK(b.peer->holds == 0);
 }
+
+}  // namespace zunth::intruder_test

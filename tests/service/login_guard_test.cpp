@@ -2,6 +2,8 @@
 
 #include <catch2/catch.hpp>
 
+namespace zunth::login_guard_test {
+
 using zunth::server::LoginGuard;
 using namespace zunth::ua;
 
@@ -94,3 +96,5 @@ TEST_CASE("the guard remembers only so many", "[attack]") {
   for (int i = 0; i < 20; ++i) d.tries("name29999", "192.0.2.29999", false);
   CHECK(d.guard.wait("name29999", "192.0.2.29999", d.now) > 0);
 }
+
+}  // namespace zunth::login_guard_test

@@ -3,7 +3,8 @@
 
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::modbus_test {
+
 using namespace zunth::ua;
 using namespace zunth::device::modbus;
 
@@ -136,3 +137,5 @@ TEST_CASE("a device file is read whole, and every mistake in it found", "[modbus
                                              "there is no point 'c'", "'nonsense' is no step",
                                              "the action 'idle' does nothing"});
 }
+
+}  // namespace zunth::modbus_test

@@ -6,7 +6,8 @@
 
 #include "tests/service/loopback.hpp"
 
-using namespace zunth;
+namespace zunth::model_reader_test {
+
 using namespace zunth::ua;
 
 namespace {
@@ -96,3 +97,5 @@ TEST_CASE("a session reads texts in its own language", "[client][model]") {
     co_await session->close();
   });
 }
+
+}  // namespace zunth::model_reader_test

@@ -2,7 +2,8 @@
 #include "tests/service/fake_peer.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::node_management_test {
+
 using namespace zunth::ua;
 using test::Bench;
 
@@ -265,3 +266,5 @@ TEST_CASE("a server whose address space is its own lets nobody change it", "[nod
   CHECK(open.call(AddReferencesRequest{}).code() == status::BadNothingToDo);
   CHECK(open.call(DeleteReferencesRequest{}).code() == status::BadNothingToDo);
 }
+
+}  // namespace zunth::node_management_test

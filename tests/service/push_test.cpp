@@ -8,7 +8,8 @@
 #include "tests/service/process.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::push_test {
+
 using namespace zunth::ua;
 using test::Authority;
 using test::Bench;
@@ -196,3 +197,5 @@ TEST_CASE("only security administrators on encrypted channels push", "[push]") {
   request.methodsToCall.push_back({id::ServerConfiguration, id::ServerConfiguration_GetRejectedList, {}});
   CHECK(engineer.call(request)->results[0].statusCode == status::BadUserAccessDenied);
 }
+
+}  // namespace zunth::push_test

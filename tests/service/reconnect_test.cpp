@@ -12,7 +12,8 @@
 #include <catch2/catch.hpp>
 #include <spdlog/spdlog.h>
 
-using namespace zunth;
+namespace zunth::reconnect_test {
+
 using namespace zunth::ua;
 namespace asio = net::asio;
 
@@ -177,3 +178,5 @@ TEST_CASE("cut off for ten seconds, a client gets every value once or an overflo
   CHECK(c.gaps.empty());
   WARN(c.seen.size() << " values, " << c.overflows << " overflow bits, " << c.count << " counted");
 }
+
+}  // namespace zunth::reconnect_test

@@ -6,7 +6,8 @@
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
-using namespace zunth;
+namespace zunth::recorded_test {
+
 using namespace zunth::ua;
 
 namespace {
@@ -68,3 +69,5 @@ TEST_CASE("a damaged request is refused, never more", "[server][vectors]") {
     }
   }
 }
+
+}  // namespace zunth::recorded_test

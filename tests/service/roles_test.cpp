@@ -4,11 +4,13 @@
 #include "service/admin/site.hpp"
 
 #include "tests/service/fake_peer.hpp"
+#include "tests/service/lone_owner.hpp"
 #include "tests/service/process.hpp"
 #include <catch2/catch.hpp>
 #include <fmt/format.h>
 
-using namespace zunth;
+namespace zunth::roles_test {
+
 using namespace zunth::ua;
 using test::Bench;
 
@@ -29,7 +31,7 @@ struct AsRole : Bench {
         }) {
     flow = addVariable("flow", id::Double, Variant(1.5));
     wash = addNode(NodeId(1, String("wash")), NodeClass::Method, "wash", space.at(id::ObjectsFolder));
-    server->setCallHandler(wash, [](std::vector<Variant>, std::function<void(server::CallOutcome)> done) { done({}); });
+    server->owners().own(wash, std::make_shared<test::LoneOwner>());
     open();
   }
   DataValue read(NodeId node, AttributeId attribute) {
@@ -345,3 +347,5 @@ TEST_CASE("a model grants access by role, from a node on down", "[roles][site]")
     CHECK(wrong.findings.list()[0].message == message);
   }
 }
+
+}  // namespace zunth::roles_test

@@ -1,7 +1,9 @@
 #include "tests/service/fake_peer.hpp"
+#include "tests/service/lone_owner.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::server_test {
+
 using namespace zunth::ua;
 using test::Bench;
 
@@ -192,17 +194,12 @@ TEST_CASE("reads give what was asked for, with the times that were asked for",
 }
 
 TEST_CASE("a read waits for values that are younger than it asks for", "[server][cu:Attribute Read]") {
-  struct Slow final : server::ValueSource {
-    bool isOlderThan(Duration age) const override { return this->age > age; }
-    void refresh(std::function<void()> done) override { waiting.push_back(std::move(done)); }
-    Duration age = std::chrono::milliseconds(100);
-    std::vector<std::function<void()>> waiting;
-  };
   Bench b;
   b.open();
   const auto node = b.addVariable("flow", id::Double, Variant(1.5));
-  const auto source = std::make_shared<Slow>();
-  b.server->setSource(node, source);
+  const auto source = std::make_shared<test::LoneOwner>();
+  source->age = std::chrono::milliseconds(100);
+  b.server->owners().own(node, source);
   auto request = readOf(NodeId(1, String("flow")));
   request.maxAge = 200;
   CHECK(b.call(request)->results[0].value == Variant(1.5));  // young enough
@@ -248,22 +245,28 @@ TEST_CASE("writes are answered one by one, with the cause", "[server][cu:Attribu
 TEST_CASE("a device's answer to a write comes when it comes", "[server][cu:Base Services Asynchronous Answers]") {
   Bench b;
   b.open();
-  std::function<void(Error)> done;
-  b.server->setWriteHandler(b.addVariable("slow", id::Double, Variant(1.5)),
-                            [&](Variant, std::function<void(Error)> d) { done = std::move(d); });
+  const auto owner = std::make_shared<test::LoneOwner>();
+  b.server->owners().own(b.addVariable("slow", id::Double, Variant(1.5)), owner);
+  b.server->owners().own(b.addVariable("slower", id::Double, Variant(1.5)), owner);
   b.addVariable("quick", id::Double, Variant(0.0));
   auto request = writeOf(NodeId(1, String("slow")), Variant(3.5));
   request.nodesToWrite.push_back({NodeId(1, String("quick")), 13, {}, DataValue(Variant(1.0))});
+  request.nodesToWrite.push_back({NodeId(1, String("slower")), 13, {}, DataValue(Variant(2.0))});
   b.send(request);
   CHECK(b.peer->answers.empty());
   CHECK(b.call(readOf(id::Server_ServiceLevel)));  // others don't wait
-  done({status::BadDeviceFailure, "it smokes", {}});
+  REQUIRE(owner->written.size() == 1);             // both together, in their order
+  REQUIRE(owner->written[0].size() == 2);
+  CHECK(owner->written[0][1].value == Variant(2.0));
+  owner->writeDone(1, {status::Good, {}, {}});
+  CHECK(b.peer->answers.empty());
+  owner->writeDone(0, {status::BadDeviceFailure, "it smokes", {}});
   const auto response = b.take<WriteResponse>();
   REQUIRE(response);
-  CHECK(response->results == List<StatusCode>{status::BadDeviceFailure, status::Good});
+  CHECK(response->results == List<StatusCode>{status::BadDeviceFailure, status::Good, status::Good});
   b.send(writeOf(NodeId(1, String("slow")), Variant(4.5)));
   b.peer = std::make_shared<test::FakePeer>();
-  done({status::Good, {}, {}});  // whom it was for has gone: nothing happens
+  owner->writeDone(0, {status::Good, {}, {}});  // whom it was for has gone: nothing happens
 }
 
 TEST_CASE("browses go on where they stopped", "[server][cu:View Basic 2][cu:View Minimum Continuation Point 01]") {
@@ -311,11 +314,11 @@ TEST_CASE("calls are checked before they are carried out", "[server][cu:Method C
   const auto object = b.addNode(tank, NodeClass::Object, "tank", b.space.at(id::ObjectsFolder));
   const auto method = b.addNode(dose, NodeClass::Method, "dose", object);
   b.addArguments(method, "InputArguments", {{"grams", id::UInt32}});
-  int calls = 0;
-  b.server->setCallHandler(method, [&](std::vector<Variant> inputs, std::function<void(server::CallOutcome)> done) {
-    ++calls;
-    done({{status::Good, {}, {}}, {Variant(2 * *inputs[0].get<std::uint32_t>())}});
-  });
+  const auto owner = std::make_shared<test::LoneOwner>();
+  owner->carryOut = [](std::vector<Variant> inputs) {
+    return space::CallOutcome{{status::Good, {}, {}}, {Variant(2 * *inputs[0].get<std::uint32_t>())}};
+  };
+  b.server->owners().own(method, owner);
   auto call = [&](NodeId object, NodeId methodId, std::vector<Variant> inputs) {
     CallRequest request;
     request.methodsToCall.push_back({std::move(object), std::move(methodId), List<Variant>(std::move(inputs))});
@@ -342,7 +345,7 @@ TEST_CASE("calls are checked before they are carried out", "[server][cu:Method C
            {tank, NodeId(), {Variant(1u)}, status::BadMethodInvalid},
            {id::Server, id::ServerType_GetMonitoredItems, {Variant(6u)}, status::BadSubscriptionIdInvalid}})
     CHECK(call(c.object, c.method, c.inputs).statusCode == c.expected);
-  CHECK(calls == 1);
+  CHECK(owner->calls == 1);
 }
 
 TEST_CASE("subscriptions bring changes, keep alive, and are acknowledged",
@@ -492,3 +495,5 @@ TEST_CASE("monitored items are checked, modified and deleted",
   remove.monitoredItemIds = List<std::uint32_t>{item, item};
   CHECK(b.call(remove)->results == List<StatusCode>{status::Good, status::BadMonitoredItemIdInvalid});
 }
+
+}  // namespace zunth::server_test

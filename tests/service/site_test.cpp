@@ -5,7 +5,8 @@
 #include "tests/service/process.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::site_test {
+
 using namespace zunth::ua;
 
 namespace {
@@ -79,12 +80,19 @@ TEST_CASE("a site's own settings are checked", "[site]") {
            {"uri: urn:x\nsecurity:\n  unsecured: maybe\n", "'maybe' is neither on nor off"}}) {
     test::TemporaryFolder folder;
     folder.write("site.yaml", text);
+    folder.write("model/none.yaml", "namespace: urn:none\n");
     const auto site = admin::loadSite(folder.path);
     REQUIRE(!site.findings.list().empty());
     CHECK(site.findings.list()[0].message == message);
   }
   test::TemporaryFolder folder;
   folder.write("site.yaml", "uri: urn:x\n");
+  CHECK_FALSE(admin::loadSite(folder.path).isSound());  // a folder that is not there is none that is empty
+  for (const char* taken : {"urn:x", "http://opcfoundation.org/UA/"}) {
+    folder.write("model/none.yaml", std::string("namespace: ") + taken + "\n");
+    CHECK_FALSE(admin::loadSite(folder.path).isSound());
+  }
+  folder.write("model/none.yaml", "namespace: urn:none\n");
   const auto site = admin::loadSite(folder.path);
   CHECK(site.isSound());
   CHECK(!site.settings.allowUnsecured);  // nobody is let in until somebody says so
@@ -93,6 +101,7 @@ TEST_CASE("a site's own settings are checked", "[site]") {
 
 TEST_CASE("a site grants what its limits say", "[site]") {
   test::TemporaryFolder folder;
+  folder.write("model/none.yaml", "namespace: urn:none\n");
   folder.write("site.yaml",
                "uri: urn:x\nendpoint: [opc.tcp://127.0.0.1:1, opc.wss://127.0.0.1:2]\n"
                "limits: {sessions: 7, monitored-items: 1000, message-octets: 100000}\n");
@@ -179,3 +188,5 @@ TEST_CASE("a model file is checked alone", "[site]") {
   CHECK(admin::loadModel(folder.path / "t.csv").isSound());
   CHECK(!admin::loadModel(folder.path / "gone.yaml").isSound());
 }
+
+}  // namespace zunth::site_test

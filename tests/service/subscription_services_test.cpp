@@ -1,8 +1,10 @@
 // Subscriptions that change hands, trigger each other, outlive their clients.
 #include "tests/service/fake_peer.hpp"
+#include "tests/service/lone_owner.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::subscription_services_test {
+
 using namespace zunth::ua;
 using test::Bench;
 
@@ -149,7 +151,7 @@ TEST_CASE("a subscription outlives its session for its life-time", "[subscriptio
   openAs(b, "urn:fernhollow.example:console");
   CHECK(b.call(transferOf({kept}))->results[0].statusCode.isGood());
   CHECK(changed(b).size() == 20);  // everything since
-  for (int i = 0; i < 12; ++i) publish(b);
+  for (int i = 0; i < 12; ++i) (void)publish(b);
   CHECK(b.server->monitoredItemCount() == 1);  // nobody took the other one
   CHECK(b.call(transferOf({lost}))->results[0].statusCode == status::BadSubscriptionIdInvalid);
 }
@@ -261,20 +263,21 @@ TEST_CASE("requests that wait can be cancelled, and end when they said they woul
   CHECK(b.take<PublishResponse>().code() == status::BadRequestCancelledByClient);
   CHECK(b.take<CancelResponse>()->cancelCount == 1);
 
-  std::function<void(Error)> done;
-  b.server->setWriteHandler(b.addVariable("slow", id::Double, Variant(1.5)),
-                            [&](Variant, std::function<void(Error)> d) { done = std::move(d); });
+  const auto owner = std::make_shared<test::LoneOwner>();
+  b.server->owners().own(b.addVariable("slow", id::Double, Variant(1.5)), owner);
   WriteRequest write;
   write.nodesToWrite.push_back({NodeId(1, String("slow")), 13, {}, DataValue(Variant(2.0))});
   write.requestHeader.timeoutHint = 500;
+  const auto begin = b.now;
   b.send(write);
+  CHECK(owner->deadline == begin + std::chrono::milliseconds(500));
   b.pass(400);
   CHECK(b.peer->answers.empty());
   b.pass(200);
   const auto late = b.take<WriteResponse>();
   REQUIRE(late);
   CHECK(late->results[0] == status::BadTimeout);
-  done({status::Good, {}, {}});
+  owner->writeDone(0, {status::Good, {}, {}});
   CHECK(b.peer->answers.empty());  // answered once
 }
 
@@ -300,3 +303,5 @@ TEST_CASE("an item on a node that is deleted says so once", "[subscriptions]") {
   CHECK(b.call(forget)->results[0].isGood());
   CHECK(b.server->monitoredItemCount() == 0);
 }
+
+}  // namespace zunth::subscription_services_test

@@ -4,6 +4,8 @@
 #include "tests/service/process.hpp"
 #include <catch2/catch.hpp>
 
+namespace zunth::tutorial_test {
+
 using namespace zunth::test;
 
 namespace {
@@ -119,3 +121,5 @@ TEST_CASE("the tutorial does what it says", "[plant]") {
   }
   CHECK(steps >= 12);
 }
+
+}  // namespace zunth::tutorial_test

@@ -2,7 +2,8 @@
 #include "tests/service/fake_peer.hpp"
 #include <catch2/catch.hpp>
 
-using namespace zunth;
+namespace zunth::view_services_test {
+
 using namespace zunth::ua;
 using test::Bench;
 
@@ -343,3 +344,5 @@ TEST_CASE("what a client can't take is not sent", "[server][cu:Session Base]") {
   for (int i = 0; i < 5; ++i) CHECK(b.call(CreateSessionRequest{}));
   CHECK(b.server->sessionCount() == 3);
 }
+
+}  // namespace zunth::view_services_test

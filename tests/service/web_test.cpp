@@ -15,7 +15,8 @@
 #include <catch2/catch.hpp>
 #include <spdlog/spdlog.h>
 
-using namespace zunth;
+namespace zunth::web_test {
+
 using namespace zunth::ua;
 namespace asio = net::asio;
 namespace http = boost::beast::http;
@@ -213,3 +214,5 @@ TEST_CASE("JSON messages go over a WebSocket", "[web][cu:Protocol WebSocket]") {
     CHECK(garbage.at("TypeId").at("Id") == 395);
   });
 }
+
+}  // namespace zunth::web_test

@@ -1,10 +1,7 @@
 #include "apps/zunth/command.hpp"
-#include "apps/zunth/verbs/diff.hpp"
+#include "service/admin/control.hpp"
 
-#include <csignal>
 #include <filesystem>
-#include <fstream>
-#include <thread>
 
 #include <fmt/format.h>
 
@@ -15,61 +12,74 @@ namespace fs = std::filesystem;
 
 namespace {
 
-/// The process that serves the site, when one does.
-std::optional<pid_t> serviceOf(const fs::path& folder) {
-  std::ifstream file(folder / "state/zunthd.pid");
-  pid_t pid = 0;
-  if (!(file >> pid) || pid <= 1 || ::kill(pid, 0) != 0) return std::nullopt;
-  return pid;
+struct ApplyWish {
+  std::string site;
+  bool onlyShow = false;
+  bool mayEmpty = false;
+};
+
+/// Long texts are cut in tables alone.
+Cell shown(const std::string& text) { return Cell(text.size() > 48 ? text.substr(0, 45) + "..." : text, Json(text)); }
+
+/// After an apply the first few will do: its summary is to be seen.
+constexpr std::size_t kMostAfterwards = 20;
+
+void printChanges(const Options& options, const Json& changes, bool all) {
+  Records records({"change", "node", "what", "before", "after", "clients"});
+  std::size_t left = all || options.format == Format::Csv ? changes.size() : kMostAfterwards;
+  for (const auto& change : changes) {
+    if (left-- == 0) break;
+    records.add({change.value("change", ""), change.value("node", ""), change.value("what", ""),
+                 shown(change.value("before", "")), shown(change.value("after", "")), change.value("clients", "")});
+  }
+  if (!changes.empty()) std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
+  if (!all && options.format == Format::Table && changes.size() > kMostAfterwards)
+    std::printf("and %zu more; all of them with --output json\n", changes.size() - kMostAfterwards);
 }
 
-int applySite(const Options& options, const std::string& site, bool onlyShow) {
-  const fs::path folder = site.empty() ? fs::path(".") : fs::path(site);
-  if (!fs::exists(folder / "site.yaml"))
-    return wrongUse(folder.string() + " is no site: it has no site.yaml", "zunth apply --site FOLDER");
-  const auto pid = serviceOf(folder);
-  if (!pid)
-    return fail({status::BadConnectionRejected, fmt::format("nobody serves {}", folder.string()),
-                 fmt::format("zunthd {}", folder.string())});
-  if (onlyShow) return showDifference(options, (folder / "state/running.xml").string(), folder.string());
-  const fs::path answer = folder / "state/applied.json";
-  std::error_code ignored;
-  fs::remove(answer, ignored);
-  if (::kill(*pid, SIGHUP) != 0)
-    return fail(
-        {status::BadUserAccessDenied, "the service belongs to another user of this machine", "the same with sudo"});
-  const auto end = std::chrono::steady_clock::now() + milliseconds(options.timeout * 1000);
-  while (!fs::exists(answer)) {
-    if (std::chrono::steady_clock::now() > end)
-      return fail({status::BadTimeout, fmt::format("the service did not answer within {:.3g} s", options.timeout), {}});
-    std::this_thread::sleep_for(std::chrono::milliseconds(20));
-  }
-  std::ifstream file(answer);
-  const Json told = Json::parse(file, nullptr, false);
+int tellApplied(const Options& options, const ApplyWish& wish, const Json& told) {
+  const Json changes = told.value("changes", Json::array());
+  const bool isSound = !told.contains("findings");
   if (options.format == Format::Json) {
-    std::printf("%s\n", told.dump(2).c_str());
-  } else if (told.value("applied", false)) {
-    if (!options.quiet)
-      std::printf("applied: %d nodes added, %d removed, %d changed\n", told.value("added", 0), told.value("removed", 0),
-                  told.value("changed", 0));
-  } else {
-    for (const auto& line : told.value("findings", Json::array()))
-      std::fprintf(stderr, "%s\n", line.get<std::string>().c_str());
+    std::printf("%s\n", told.dump(2, ' ', false, Json::error_handler_t::replace).c_str());
+  } else if (!isSound) {
+    for (const auto& line : told["findings"]) std::fprintf(stderr, "%s\n", line.get<std::string>().c_str());
     std::fprintf(stderr, "zunth: nothing was applied: what runs goes on as it was\n");
+  } else {
+    printChanges(options, changes, wish.onlyShow);
+    if (!options.quiet && options.format == Format::Table) {
+      if (changes.empty())
+        std::printf("what runs is what the folder says\n");
+      else if (wish.onlyShow)
+        std::printf("to do so: zunth apply%s\n", wish.site.empty() ? "" : (" --site " + wish.site).c_str());
+      else
+        std::printf("applied: %d nodes added, %d removed, %d changed\n", told.value("added", 0),
+                    told.value("removed", 0), told.value("changed", 0));
+      for (const auto& key : told.value("restart", Json::array()))
+        std::printf("note: '%s' of site.yaml counts from the next start of the service\n",
+                    key.get<std::string>().c_str());
+    }
   }
-  return told.value("applied", false) ? kDone : kNo;
+  if (!isSound) return kNo;
+  return wish.onlyShow && !changes.empty() ? kNo : kDone;
 }
 
 }  // namespace
 
 void addApply(Program program) {
-  auto site = std::make_shared<std::string>();
-  auto onlyShow = std::make_shared<bool>(false);
+  auto wish = std::make_shared<ApplyWish>();
   const auto verb = addLocalVerb(program, program.top, "apply",
                                  "Bring a running service to what its folder says, without dropping its clients.",
-                                 "zunth apply --site my-plant --dry-run", *site);
-  verb.flag("--dry-run", *onlyShow, "Only show what differs between what is saved and what runs");
-  verb.runs([program, site, onlyShow] { program.exitCode = applySite(program.options, *site, *onlyShow); });
+                                 "zunth apply --site my-plant --dry-run", wish->site);
+  verb.flag("--dry-run", wish->onlyShow, "Only show what would change, line by line; ends with 1 when something would");
+  verb.flag("--yes", wish->mayEmpty, "Let a model go as a whole, with all its nodes");
+  verb.runs([program, wish] {
+    const auto site = siteFolder(wish->site, "zunth apply --site FOLDER");
+    if (!site) return void(program.exitCode = fail(site.error()));
+    const auto told = admin::Control::ask(*site, {{"verb", "apply"}, {"show", wish->onlyShow}, {"yes", wish->mayEmpty}},
+                                          milliseconds(program.options.timeout * 1000));
+    program.exitCode = told ? tellApplied(program.options, *wish, *told) : fail(told.error());
+  });
 }
 
 }  // namespace zunth::cli

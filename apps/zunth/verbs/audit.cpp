@@ -22,9 +22,9 @@ struct Wanted {
 bool has(const std::string& text, const std::string& words) { return text.find(words) != std::string::npos; }
 
 int showAudit(const Options& options, const Wanted& wanted) {
-  const fs::path folder = wanted.site.empty() ? fs::path(".") : fs::path(wanted.site);
-  if (!fs::exists(folder / "site.yaml"))
-    return wrongUse(folder.string() + " is no site: it has no site.yaml", "zunth audit --site FOLDER");
+  const auto site = siteFolder(wanted.site, "zunth audit --site FOLDER");
+  if (!site) return fail(site.error());
+  const fs::path& folder = *site;
   DateTime since;
   if (!wanted.since.empty()) {
     auto parsed = DateTime::parse(wanted.since);

@@ -17,7 +17,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-struct Asked {
+struct CertificateWish {
   std::string site, name, organization, file, key, kind = "rsa";
   std::vector<std::string> hosts;
   int days = 730;
@@ -32,7 +32,7 @@ struct Owner {
   secure::KeyKind kind;
 };
 
-Result<Owner> ownerOf(const Asked& asked) {
+Result<Owner> ownerOf(const CertificateWish& asked) {
   const std::string host = boost::asio::ip::host_name();
   const bool isSite = !asked.site.empty() || fs::exists("site.yaml");
   Owner owner{ownTrust(), {}, isSite, secure::keyKindNamed(asked.kind)};
@@ -41,10 +41,9 @@ Result<Owner> ownerOf(const Asked& asked) {
                  "--kind rsa, nistP256 or nistP384"};
   owner.wish = {"Zunth on " + host, {}, "urn:" + host + ":zunth", {host}, {}, {}};
   if (isSite) {
-    const fs::path folder = asked.site.empty() ? fs::path(".") : fs::path(asked.site);
-    if (!fs::exists(folder / "site.yaml"))
-      return Error{status::BadSyntaxError, folder.string() + " is no site: it has no site.yaml",
-                   "zunth certificate --site FOLDER"};
+    const auto found = siteFolder(asked.site, "zunth certificate --site FOLDER");
+    if (!found) return found.error();
+    const fs::path& folder = *found;
     const auto site = admin::loadSite(folder);
     owner.store = admin::TrustStore(folder / "state/trust");
     owner.wish.commonName = site.settings.applicationName;
@@ -99,7 +98,7 @@ int renew(const Options& options, const Owner& owner) {
   return show(options, made->certificate);
 }
 
-int request(const Options& options, const Owner& owner, const Asked& asked) {
+int request(const Options& options, const Owner& owner, const CertificateWish& asked) {
   auto der = owner.store.signingRequest(owner.wish, asked.newKey, owner.kind);
   if (!der) return fail(der.error());
   std::ofstream out(asked.file, std::ios::binary);
@@ -112,7 +111,7 @@ int request(const Options& options, const Owner& owner, const Asked& asked) {
   return kDone;
 }
 
-int import(const Options& options, const Owner& owner, const Asked& asked) {
+int import(const Options& options, const Owner& owner, const CertificateWish& asked) {
   auto octets = contentOf(asked.file);
   if (!octets) return fail(octets.error()), kWrongUse;
   Result<std::string> key = std::string();
@@ -127,7 +126,7 @@ int import(const Options& options, const Owner& owner, const Asked& asked) {
 }  // namespace
 
 void addCertificate(Program program) {
-  auto asked = std::make_shared<Asked>();
+  auto asked = std::make_shared<CertificateWish>();
   const auto verb = addLocalVerb(program, program.top, "certificate",
                                  "The certificate of a site, or this user's own; alone: show it.",
                                  "zunth certificate new --site my-plant --organization Fernhollow", asked->site);

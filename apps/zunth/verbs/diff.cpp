@@ -13,7 +13,7 @@ int showDifference(const Options& options, const std::string& a, const std::stri
   const auto before = modelFrom(options, a), after = modelFrom(options, b);
   if (!before.space || !after.space) return before.space ? after.exitCode : before.exitCode;
   const bool anyServer = before.isServer || after.isServer;
-  const auto changes = model::compare(*before.space, *after.space, {!anyServer, !anyServer});
+  const auto changes = model::compare(*before.space, *after.space, {!anyServer, !anyServer, !anyServer});
   if (changes.empty() && options.format == Format::Table) {
     if (!options.quiet) std::printf("%s and %s are the same\n", a.c_str(), b.c_str());
     return kDone;

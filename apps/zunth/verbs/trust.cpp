@@ -17,13 +17,11 @@ namespace fs = std::filesystem;
 namespace {
 
 /// A site's store, or this user's own.
-Result<admin::TrustStore> storeOf(const std::string& site) {
+Result<admin::TrustStore> trustStoreOf(const std::string& site) {
   if (site.empty() && !fs::exists("site.yaml")) return ownTrust();
-  const fs::path folder = site.empty() ? fs::path(".") : fs::path(site);
-  if (!fs::exists(folder / "site.yaml"))
-    return Error{status::BadSyntaxError, folder.string() + " is no site: it has no site.yaml",
-                 "zunth trust --site FOLDER"};
-  return admin::TrustStore(folder / "state/trust");
+  const auto folder = siteFolder(site, "zunth trust --site FOLDER");
+  if (!folder) return folder.error();
+  return admin::TrustStore(*folder / "state/trust");
 }
 
 Records recordsOf(const std::vector<admin::TrustStore::Entry>& entries) {
@@ -129,7 +127,7 @@ void addTrust(Program program) {
   opening.option("--for", *minutes, "Minutes").range(0.1, 1440.0).showsDefault();
   opening.option("--application", *what, "Only this one, by its application URI");
   verb.runs([program, site, what, minutes, allowing, removing, opening] {
-    auto store = storeOf(*site);
+    auto store = trustStoreOf(*site);
     if (!store) {
       program.exitCode = fail(store.error());
       return;

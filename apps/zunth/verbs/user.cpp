@@ -16,12 +16,10 @@ namespace fs = std::filesystem;
 
 namespace {
 
-Result<admin::UserStore> storeOf(const std::string& site) {
-  const fs::path folder = site.empty() ? fs::path(".") : fs::path(site);
-  if (!fs::exists(folder / "site.yaml"))
-    return Error{status::BadSyntaxError, folder.string() + " is no site: it has no site.yaml",
-                 "zunth user --site FOLDER"};
-  return admin::UserStore(folder / "state/users.yaml");
+Result<admin::UserStore> userStoreOf(const std::string& site) {
+  const auto folder = siteFolder(site, "zunth user --site FOLDER");
+  if (!folder) return folder.error();
+  return admin::UserStore(*folder / "state/users.yaml");
 }
 
 /// The roles that can be given at a site: the standard's, and its own.
@@ -51,37 +49,37 @@ int listUsers(const Options& options, const Users& users) {
   return kDone;
 }
 
-enum class Change { Add, Password, Roles, Disable, Enable, Remove };
+enum class UserChange { Add, Password, Roles, Disable, Enable, Remove };
 
-int changeUser(const Options& options, const admin::UserStore& store, Users users, Change change,
+int changeUser(const Options& options, const admin::UserStore& store, Users users, UserChange change,
                const std::string& name, const std::vector<std::string>& roles) {
   const bool isThere = users.contains(name);
-  if (change == Change::Add && isThere)
+  if (change == UserChange::Add && isThere)
     return wrongUse(fmt::format("there is a user '{}' already", name), fmt::format("zunth user password {}", name));
-  if (change != Change::Add && !isThere) return wrongUse(fmt::format("there is no user '{}'", name), "zunth user");
+  if (change != UserChange::Add && !isThere) return wrongUse(fmt::format("there is no user '{}'", name), "zunth user");
   std::string said;
   switch (change) {
-    case Change::Add:
-    case Change::Password: {
+    case UserChange::Add:
+    case UserChange::Password: {
       auto password = askPassword(fmt::format("New password of {}: ", name));
       if (!password) return fail(password.error()), kWrongUse;
       if (password->size() < 8) return wrongUse("a password has eight characters or more", "another one");
       users[name].hash = secure::hashPassword(*password);
       if (!roles.empty()) users[name].roles = roles;
-      said = change == Change::Add ? fmt::format("may log in as {}", fmt::join(users[name].roles, ", "))
-                                   : std::string("has a new password");
+      said = change == UserChange::Add ? fmt::format("may log in as {}", fmt::join(users[name].roles, ", "))
+                                       : std::string("has a new password");
       break;
     }
-    case Change::Roles:
+    case UserChange::Roles:
       users[name].roles = roles;
       said = fmt::format("is {} now", fmt::join(roles, ", "));
       break;
-    case Change::Disable:
-    case Change::Enable:
-      users[name].isEnabled = change == Change::Enable;
-      said = change == Change::Enable ? "may log in again" : "may log in no longer";
+    case UserChange::Disable:
+    case UserChange::Enable:
+      users[name].isEnabled = change == UserChange::Enable;
+      said = change == UserChange::Enable ? "may log in again" : "may log in no longer";
       break;
-    case Change::Remove:
+    case UserChange::Remove:
       users.erase(name);
       said = "is gone";
       break;
@@ -103,23 +101,24 @@ void addUser(Program program) {
       "zunth user add hanna --role Operator --site my-plant\n"
       "A password is asked for, or taken from ZUNTH_PASSWORD. Changes count within a second.",
       *site);
-  std::vector<std::pair<Verb, Change>> changes;
-  for (const auto& [word, about, change] : {std::tuple{"add", "Let somebody log in.", Change::Add},
-                                            std::tuple{"password", "Give somebody a new password.", Change::Password},
-                                            std::tuple{"role", "Give somebody other roles.", Change::Roles},
-                                            std::tuple{"disable", "Let somebody log in no longer.", Change::Disable},
-                                            std::tuple{"enable", "Let somebody log in again.", Change::Enable},
-                                            std::tuple{"remove", "Forget somebody.", Change::Remove}}) {
+  std::vector<std::pair<Verb, UserChange>> changes;
+  for (const auto& [word, about, change] :
+       {std::tuple{"add", "Let somebody log in.", UserChange::Add},
+        std::tuple{"password", "Give somebody a new password.", UserChange::Password},
+        std::tuple{"role", "Give somebody other roles.", UserChange::Roles},
+        std::tuple{"disable", "Let somebody log in no longer.", UserChange::Disable},
+        std::tuple{"enable", "Let somebody log in again.", UserChange::Enable},
+        std::tuple{"remove", "Forget somebody.", UserChange::Remove}}) {
     const auto part = addLocalVerb(program, verb, word, about, {}, *site);
     part.option("NAME", *name, "The user's name").required();
-    if (change == Change::Roles)
+    if (change == UserChange::Roles)
       part.option("ROLE", *roles, "What they are from now on: " + known).required();
-    else if (change == Change::Add)
+    else if (change == UserChange::Add)
       part.option("--role", *roles, "What they are: " + known + "; Operator without it");
     changes.emplace_back(part, change);
   }
   verb.runs([program, site, name, roles, changes] {
-    auto store = storeOf(*site);
+    auto store = userStoreOf(*site);
     if (!store) {
       program.exitCode = fail(store.error());
       return;

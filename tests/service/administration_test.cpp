@@ -1,0 +1,182 @@
+// Bringing a running site to what its folder says, and the door by which that is asked for.
+#include "service/admin/control.hpp"
+#include "service/admin/site_lock.hpp"
+#include "service/admin/state_file.hpp"
+
+#include <fstream>
+
+#include "tests/service/plant.hpp"
+#include <catch2/catch.hpp>
+
+namespace zunth::administration_test {
+
+using namespace zunth::ua;
+using namespace zunth::test;
+using admin::Control;
+
+namespace {
+
+struct Running : Plant {
+  Running() {
+    REQUIRE(watchUntil("DF1/pressure", [](const Json& j) { return j["status"] == "Good"; }));
+  }
+  std::string text(const std::string& name) const {
+    std::ifstream in(folder.path / "site" / name);
+    return {std::istreambuf_iterator<char>(in), {}};
+  }
+  void edit(const std::string& name, const std::string& from, const std::string& to) const {
+    std::string changed = text(name);
+    REQUIRE(changed.find(from) != std::string::npos);
+    folder.write("site/" + name, changed.replace(changed.find(from), from.size(), to));
+  }
+  Outcome apply(const std::string& options = {}) const { return zunthAlone("apply --site site " + options); }
+  Json device(const std::string& name) const {
+    return Json::parse(zunthAlone("device " + name + " --site site --output json").out)[0];
+  }
+  std::string status(const std::string& node) const {
+    return Json::parse(zunth("read " + node + " --output json").out)[0]["status"];
+  }
+};
+
+}  // namespace
+
+TEST_CASE("a device that did not change doesn't notice what is applied", "[plant][apply]") {
+  const Running plant;
+  const auto before = plant.device("filter");
+  CHECK(before["state"] == "connected");
+  struct Row {
+    const char *file, *from, *to;
+  };
+  for (const Row& row :
+       {Row{"devices/filter.yaml", "driver: modbus-tcp\n", "about: In the cellar\ndriver: modbus-tcp\n"},
+        Row{"devices/filter.yaml", "every: 100 ms", "every: 50 ms"},
+        Row{"devices/filter.yaml", "    - washSeconds = input seconds\n", ""},
+        Row{"devices/dead.yaml", "port: 1\n", "port: 2\n"},
+        Row{"bindings/all.yaml", "  DF1/serial: filter/serial\n", ""},
+        Row{"model/plant.yaml", "    serial: String\n", "    serial: String\n    depth: Double\n"},
+        Row{"model/plant.yaml", "pressure: Float kPa 0..50", "pressure: Float kPa 0..60"},
+        Row{"site.yaml", "node-management: on\n", "node-management: off\n"}}) {
+    INFO(row.to);
+    plant.edit(row.file, row.from, row.to);
+    CHECK(plant.apply().code == 0);
+    CHECK(plant.device("filter")["since"] == before["since"]);
+    CHECK(plant.device("filter")["failures"] == before["failures"]);
+    CHECK(plant.apply("--dry-run").code == 0);
+  }
+  // One that is spoken to in another way connects anew.
+  plant.edit("devices/filter.yaml", "timeout: 500 ms", "timeout: 600 ms");
+  CHECK(plant.apply("--dry-run").out.find("connects again") != std::string::npos);
+  CHECK(plant.apply().code == 0);
+  REQUIRE(plant.watchUntil("DF1/pressure", [](const Json& j) { return j["status"] == "Good"; }));
+  CHECK(plant.device("filter")["since"] != before["since"]);
+}
+
+TEST_CASE("a variable whose binding was taken away says so", "[plant][apply]") {
+  const Running plant;
+  plant.edit("bindings/all.yaml", "  DF1/pressure: filter/pressure\n", "");
+  CHECK(plant.apply("--dry-run").out.find("filter/pressure") != std::string::npos);
+  CHECK(plant.apply().code == 0);
+  CHECK(plant.status("DF1/pressure") == "UncertainLastUsableValue");
+  CHECK(plant.status("DF1/speed") == "Good");
+}
+
+TEST_CASE("nothing goes as a whole by mistake", "[plant][apply]") {
+  const Running plant;
+  const auto site = plant.folder.path / "site";
+  std::filesystem::rename(site / "model", site / "model.gone");
+  const auto missing = plant.apply();
+  CHECK(missing.code == 1);
+  CHECK(missing.error.find("the folder model/ can't be read") != std::string::npos);
+  std::filesystem::create_directory(site / "model");
+  std::filesystem::remove(site / "bindings/all.yaml");
+  const auto emptied = plant.apply();
+  CHECK(emptied.code != 0);
+  CHECK(emptied.error.find("zunth apply --yes") != std::string::npos);
+  CHECK(plant.status("DF1/pressure") == "Good");  // it is still bound
+  CHECK(plant.apply("--yes").code == 0);
+  CHECK(plant.zunth("read DF1/pressure").code == 2);
+}
+
+TEST_CASE("who may come in is applied, and who may not any more goes", "[plant][apply]") {
+  const Running plant;
+  Process watch({program("zunth"), "watch", "DF1/serial", "--output", "json", "--at", plant.url});
+  REQUIRE(!watch.line().empty());
+  plant.edit("site.yaml", "anonymous: on", "anonymous: off");
+  CHECK(plant.apply().code == 0);
+  CHECK(watch.wait() != 0);
+  CHECK(plant.zunth("read DF1/pressure").code == 4);
+  plant.edit("site.yaml", "endpoint: opc.tcp://127.0.0.1:0", "endpoint: opc.tcp://127.0.0.1:4");
+  CHECK(plant.apply().out.find("'endpoint' of site.yaml counts from the next start") != std::string::npos);
+}
+
+TEST_CASE("one process serves a site", "[plant]") {
+  const Running plant;
+  const auto second = run(program("zunthd") + " site", plant.folder.path);
+  CHECK(second.code == 3);
+  CHECK(second.error.find("site is served already, by process " + std::to_string(plant.service->id())) !=
+        std::string::npos);
+  // Whoever served it may have ended in any way.
+  plant.service->stop(SIGKILL);
+  CHECK(admin::SiteLock::take(plant.folder.path / "site"));
+  const auto nobody = plant.apply();
+  CHECK(nobody.code == 3);
+  CHECK(nobody.error.find("nobody serves site") != std::string::npos);
+}
+
+TEST_CASE("an octet that is no text ends in a finding", "[plant][apply]") {
+  const Running plant;
+  plant.folder.write("site/model/plant.yaml", "# caf\xe9\n" + plant.text("model/plant.yaml"));
+  const auto refused = plant.apply("--output json");
+  CHECK(refused.code == 1);
+  CHECK(Json::parse(refused.out)["applied"] == false);
+  CHECK(plant.status("DF1/pressure") == "Good");
+}
+
+TEST_CASE("the control door takes nonsense from nobody", "[plant]") {
+  const Running plant;
+  const auto site = plant.folder.path / "site";
+  const auto ask = [&](const admin::Json& request) { return Control::ask(site, request, std::chrono::seconds(10)); };
+  CHECK(ask({{"verb", "dance"}}).code() == status::BadNotImplemented);
+  CHECK(ask({{"verb", 5}}).code() == status::BadNotImplemented);
+  CHECK(ask(admin::Json::array()).code() == status::BadSyntaxError);
+  CHECK(ask({{"verb", std::string(100'000, 'x')}}).error().code.isBad());
+  CHECK(ask({{"verb", "devices"}}));
+  CHECK((std::filesystem::status(site / "state/control.sock").permissions() & std::filesystem::perms::group_all) ==
+        std::filesystem::perms::none);
+}
+
+TEST_CASE("a state file is the old or the new, whatever fails", "[state]") {
+  const TemporaryFolder folder;
+  const auto file = folder.path / "state/users.yaml";
+  REQUIRE(admin::replaceFile(file, "old"));
+  const auto held = [&] {
+    std::ifstream in(file);
+    return std::string(std::istreambuf_iterator<char>(in), {});
+  };
+  int failures = 0;
+  for (int call = 1; call < 20; ++call) {
+    admin::failReplacingAt(call);
+    const auto written = admin::replaceFile(file, "new");
+    admin::failReplacingAt(0);
+    failures += !written;
+    CHECK(held() == (written ? "new" : "old"));
+    if (!written) CHECK(written.code() == status::BadOutOfMemory);
+    // Nothing is left beside it.
+    CHECK(std::distance(std::filesystem::directory_iterator(file.parent_path()), {}) == 1);
+    if (written) break;
+  }
+  CHECK(failures == 4);  // making it, writing it, syncing it, putting it in its place
+  CHECK((std::filesystem::status(file).permissions() & std::filesystem::perms::group_all) ==
+        std::filesystem::perms::none);
+}
+
+TEST_CASE("a damaged file of roles closes the door instead of opening it", "[plant][state]") {
+  Running plant;
+  plant.service->stop(SIGTERM);
+  plant.folder.write("site/state/roles.json", "[{\"role\": ");
+  const auto started = run(program("zunthd") + " site", plant.folder.path);
+  CHECK(started.code == 3);
+  CHECK(started.error.find("roles.json can't be read") != std::string::npos);
+}
+
+}  // namespace zunth::administration_test
