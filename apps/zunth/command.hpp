@@ -100,6 +100,7 @@ void addRestore(Program program);
 void addSchema(Program program);
 void addDevice(Program program);
 void addDiff(Program program);
+void addExplain(Program program);
 void addApply(Program program);
 void addNew(Program program);
 void addDemo(Program program);

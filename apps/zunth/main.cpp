@@ -23,11 +23,11 @@ int main(int argc, char** argv) {
   int exitCode = kDone;
   const Program program{commandLine.top(), options, exitCode};
   for (auto add :
-       {addEndpoints, addTree,        addShow,    addRead,      addWrite,   addCall,     addWatch,  addEvents,
-        addAlarms,    addAcknowledge, addStatus,  addLocate,    addQuery,   addAdd,      addRemove, addLink,
-        addSnapshot,  addRestore,     addTrust,   addUser,      addAudit,   addTry,      addAt,     addCertificate,
-        addCheck,     addSchema,      addOutline, addDraw,      addConvert, addDocument, addDiff,   addApply,
-        addDevice,    addNew,         addDemo,    addCompletion})
+       {addEndpoints, addTree,        addShow,    addRead,   addWrite,     addCall,     addWatch,  addEvents,
+        addAlarms,    addAcknowledge, addStatus,  addLocate, addQuery,     addAdd,      addRemove, addLink,
+        addSnapshot,  addRestore,     addTrust,   addUser,   addAudit,     addTry,      addAt,     addCertificate,
+        addCheck,     addSchema,      addOutline, addDraw,   addConvert,   addDocument, addDiff,   addApply,
+        addDevice,    addExplain,     addNew,     addDemo,   addCompletion})
     add(program);
   const auto reading = commandLine.read(argc, argv);
   if (reading.isDone) return exitCode;

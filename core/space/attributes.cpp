@@ -258,4 +258,21 @@ std::vector<Argument> methodArguments(const Space& space, NodeIndex method, std:
   return out;
 }
 
+NodeIndex nodeAt(const Space& space, std::string_view path) {
+  NodeIndex at = space.at(id::ObjectsFolder);
+  const NodeIndex hierarchical = space.at(id::HierarchicalReferences);
+  while (!path.empty()) {
+    const auto name = path.substr(0, path.find('/'));
+    path.remove_prefix(std::min(name.size() + 1, path.size()));
+    const auto references = space.references(at);
+    const auto next = std::ranges::find_if(references, [&](const Reference& reference) {
+      return reference.isForward() && space.name(reference.target()) == name &&
+             space.isSubtype(reference.type(), hierarchical);
+    });
+    if (next == references.end()) return kNoNode;
+    at = next->target();
+  }
+  return at;
+}
+
 }  // namespace zunth::space

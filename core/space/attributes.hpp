@@ -28,6 +28,9 @@ std::optional<ua::Range> rangeProperty(const Space& space, NodeIndex variable, s
 /// What an enumeration calls a number; nothing when the data type is none, or has no such member.
 std::optional<ua::String> enumerationName(const Space& space, NodeIndex dataType, const ua::Variant& value);
 
+/// The node at a path of browse names from Objects ("Hatchery/Intake/DF1"), whatever namespaces they are of; kNoNode.
+NodeIndex nodeAt(const Space& space, std::string_view path);
+
 /// The Argument structures of a method's InputArguments or OutputArguments; empty when it has none.
 std::vector<ua::Argument> methodArguments(const Space& space, NodeIndex method, std::string_view property);
 

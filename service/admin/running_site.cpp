@@ -1,6 +1,7 @@
 #include "service/admin/running_site.hpp"
 
 #include "core/secure/token.hpp"
+#include "core/space/attributes.hpp"
 #include "core/ua/foreign.hpp"
 #include "service/net/url.hpp"
 
@@ -87,6 +88,8 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
       answer(std::move(told));
     });
   });
+  control_.on("explain",
+              [this](const Actor&, const Json& asked, const Control::Answer& answer) { explain(asked, answer); });
   control_.on("devices", [this](const Actor&, const Json&, const Control::Answer& answer) { answer(tellDevices()); });
   server_->setStateHandler([this](ServerState state, std::uint32_t seconds) {
     shutdown_.cancel();
@@ -137,6 +140,28 @@ void RunningSite::settle(const Site& wanted) {
   server_->adopt(settings);
   roles_->rulesChanged();
   server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
+}
+
+void RunningSite::explain(const Json& asked, const Control::Answer& answer) {
+  const auto& space = *site_.space;
+  const std::string path = asked.value("node", "");
+  NodeIndex node = space::kNoNode;
+  if (const auto id = NodeId::parse(path)) node = space.find(*id);
+  if (node == space::kNoNode) node = space::nodeAt(space, path);
+  const auto refuse = [&](StatusCode code, std::string cause, std::string next) {
+    answer({{"error", jsonOf(Error{code, std::move(cause), std::move(next)})}});
+  };
+  if (node == space::kNoNode) return refuse(status::BadNodeIdUnknown, "there is no node " + shown(path), "zunth tree");
+  if (space.nodeClass(node) != NodeClass::Variable)
+    return refuse(status::BadAttributeIdInvalid, shown(path) + " has no value", "name a variable");
+  constexpr auto kPatience = std::chrono::seconds(10);
+  devices_->explain(node, std::chrono::steady_clock::now() + kPatience,
+                    [answer](Result<std::vector<device::Stage>> stages) {
+                      if (!stages) return answer({{"error", jsonOf(stages.error())}});
+                      Json list = Json::array();
+                      for (const auto& stage : *stages) list.push_back({{"stage", stage.what}, {"shows", stage.shows}});
+                      answer({{"stages", std::move(list)}});
+                    });
 }
 
 Json RunningSite::tellDevices() const {

@@ -33,6 +33,7 @@ class RunningSite {
   void applied(const std::string& who, const Json& told);
   void settle(const Site& wanted);
   Json tellDevices() const;
+  void explain(const Json& asked, const Control::Answer& answer);
 
   ua::Result<void> secure();
   void checkPassword(std::string name, std::string password, std::function<void(ua::Result<server::Account>)> done);

@@ -6,6 +6,8 @@
 #include <algorithm>
 #include <set>
 
+#include <fmt/format.h>
+
 namespace zunth::device {
 
 using namespace ua;
@@ -122,6 +124,38 @@ std::vector<DeviceState> BoundDevices::states() const {
                    bound->device->health()});
   }
   return out;
+}
+
+void BoundDevices::explain(NodeIndex variable, Instant deadline, Device::ExplainDone done) {
+  const auto source = sources_.find(variable);
+  if (source == sources_.end())
+    return done(Error{status::BadNotFound, space_.path(variable) + " is bound to no device: it keeps what is written",
+                      "bind it in bindings/"});
+  const auto& [bound, point] = source->second;
+  const auto& file = bound->file;
+  std::vector<Stage> first{{"device", fmt::format("{} ({}, {})", file.name, file.driver, file.address)},
+                           {"point", fmt::format("{}: {}", file.points[point].name, file.points[point].where)},
+                           {"beat", fmt::format("{:g} ms", file.every)}};
+  const std::weak_ptr<BoundDevices> self = weak_from_this();
+  bound->device->explain(
+      point, deadline, [self, variable, first, post = loop_.post, done](Result<std::vector<Stage>> stages) {
+        post([self, variable, first, done, stages = std::move(stages)]() mutable {
+          const auto devices = self.lock();
+          if (!devices) return;
+          if (!stages)
+            first.push_back({"error", stages.error().cause});
+          else
+            first.insert(first.end(), stages->begin(), stages->end());
+          const auto& space = devices->space_;
+          const DataValue value = space.value(variable);
+          const NodeIndex type = space.traits(variable).dataType;
+          first.push_back(
+              {fmt::format("node, a {}", type == space::kNoNode ? "value" : space.name(type)), format(value.value)});
+          first.push_back(
+              {"status", fmt::format("{}, measured {}", value.status.name(), value.sourceTimestamp.text())});
+          done(std::move(first));
+        });
+      });
 }
 
 void BoundDevices::bindVariables(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings) {

@@ -38,6 +38,9 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   void start();
   void stop();
   std::vector<DeviceState> states() const;
+  /// How the value of a variable comes about, from the wire to the node, read anew for it; on the services' thread.
+  /// BadNotFound for one that is bound to no device.
+  void explain(space::NodeIndex variable, ua::Instant deadline, Device::ExplainDone done);
 
   // As owner
   bool isOlderThan(space::NodeIndex variable, ua::Duration age) const override;

@@ -79,6 +79,17 @@ void Device::act(Action action, std::map<std::string, Variant> inputs, Instant d
        deadline});
 }
 
+void Device::explain(PointIndex point, Instant deadline, ExplainDone done) {
+  put({[this, point, done] {
+         auto stages = driver_->explain(point);
+         const bool connected = static_cast<bool>(stages);
+         if (!connected) disconnected(stages.error());
+         done(std::move(stages));
+         return connected;
+       },
+       [done](const Error& why) { done(why); }, deadline});
+}
+
 void Device::refresh(std::function<void()> done) {
   std::lock_guard lock(mutex_);
   refreshes_.push_back(std::move(done));

@@ -55,6 +55,9 @@ class Device {
   void write(std::vector<Write> writes, ua::Instant deadline, WritesDone done);
   void act(Action action, std::map<std::string, ua::Variant> inputs, ua::Instant deadline, Done done);
 
+  using ExplainDone = std::function<void(ua::Result<std::vector<Stage>>)>;
+  void explain(PointIndex point, ua::Instant deadline, ExplainDone done);
+
   /// Polls at once, beside the beat, then calls `done`; a device that is away calls it without.
   void refresh(std::function<void()> done);
   /// Whether it is connected and the last poll began longer ago.

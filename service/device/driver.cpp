@@ -6,6 +6,13 @@ namespace zunth::device {
 
 using namespace ua;
 
+Result<std::vector<Stage>> Driver::explain(PointIndex point) {
+  const auto values = read(std::span(&point, 1));
+  if (!values) return values.error();
+  const auto& value = values->front();
+  return std::vector<Stage>{{"value", value.status.isBad() ? std::string(value.status.name()) : format(value.value)}};
+}
+
 Result<Driver::Outcome> Driver::act(const Action& action, const std::map<std::string, Variant>& inputs) {
   Outcome outcome;
   for (const ActionStep& step : action.steps) {

@@ -31,6 +31,11 @@ struct Action {
   std::vector<ActionStep> steps;
 };
 
+/// A stage of the way from the wire to a value, for people: "two registers, high word first" and "41CC 0000".
+struct Stage {
+  std::string what, shows;
+};
+
 /// Speaks one protocol to one device. All calls come from one thread and may block, each for about the device's
 /// time-out at most. A failed Result means that the connection is gone; what one point refuses is that point's status.
 class Driver {
@@ -43,6 +48,9 @@ class Driver {
   /// One value for each point, in order, with the time it was measured; Bad statuses for points that the device
   /// refuses.
   virtual ua::Result<std::vector<ua::DataValue>> read(std::span<const PointIndex> points) = 0;
+
+  /// Reads one point and shows each stage of how its value comes about.
+  virtual ua::Result<std::vector<Stage>> explain(PointIndex point);
 
   /// What the device said to a write or an action: Good, or BadOutOfRange, BadNotWritable, BadDeviceFailure...
   struct Outcome {

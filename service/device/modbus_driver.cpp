@@ -1,10 +1,10 @@
 #include "service/device/modbus_driver.hpp"
 
+#include "core/ua/text.hpp"
+
 #include <algorithm>
-#include <cerrno>
 
 #include <fmt/format.h>
-#include <modbus.h>
 
 namespace zunth::device::modbus {
 
@@ -12,100 +12,70 @@ using namespace ua;
 
 namespace {
 
-/// What a device's exception means for the one who asked (Modbus application protocol, section 7); Good when `number`
-/// is no exception of the protocol.
-StatusCode refusalOf(int number) {
-  switch (number) {
-    case EMBXILADD: return status::BadNodeIdUnknown;
-    case EMBXILVAL: return status::BadOutOfRange;
-    case EMBXILFUN: return status::BadNotSupported;
-    case EMBXSBUSY:
-    case EMBXACK: return status::BadResourceUnavailable;
-    case EMBXSFAIL:
-    case EMBXNACK:
-    case EMBXMEMPAR: return status::BadDeviceFailure;
-    case EMBXGPATH:
-    case EMBXGTAR: return status::BadNoCommunication;
-    default: return status::Good;
-  }
+const Error kNotConnected{status::BadNoCommunication, "the device is not connected", {}};
+
+std::string hex(BytesView octets) {
+  std::string out;
+  for (const auto octet : octets)
+    out += fmt::format("{}{:02X}", out.empty() ? "" : " ", std::to_integer<unsigned>(octet));
+  return out;
 }
 
-std::uint32_t microseconds(double ms) { return static_cast<std::uint32_t>(ms * 1000); }
+bool isIllegalFunction(const Answer& answer) {
+  return answer.refusal.isBad() && !answer.registers.empty() && answer.registers[0] == kIllegalFunction;
+}
 
 }  // namespace
 
 ModbusDriver::ModbusDriver(Settings settings, std::vector<ModbusPoint> points)
-    : settings_(std::move(settings)), points_(std::move(points)) {
+    : settings_(std::move(settings)), line_(Line::to(settings_.host, settings_.port)), points_(std::move(points)) {
   for (const auto& p : points_) names_.push_back(p.point);
 }
 
-ModbusDriver::~ModbusDriver() { disconnect(); }
-
-Error ModbusDriver::lost(const char* doing) const {
-  return {status::BadNoCommunication,
-          fmt::format("{} {}:{} failed: {}", doing, settings_.host, settings_.port, modbus_strerror(errno)),
-          "look whether the device is on and its address is right"};
+Result<Answer> ModbusDriver::exchange(BytesView request) {
+  auto answer = line_->exchange(settings_.unit, request, milliseconds(settings_.timeout));
+  if (!answer) return answer.error();
+  return answerTo(request, *answer);
 }
 
 Result<void> ModbusDriver::connect() {
-  disconnect();
-  context_ = modbus_new_tcp_pi(settings_.host.c_str(), std::to_string(settings_.port).c_str());
-  if (!context_) return lost("the address");
-  const std::uint32_t us = microseconds(settings_.timeout);
-  modbus_set_response_timeout(context_, us / 1'000'000, us % 1'000'000);
-  modbus_set_slave(context_, settings_.unit);
-  if (modbus_connect(context_) != 0) {
-    const Error error = lost("connecting to");
-    disconnect();
-    return error;
+  if (auto connected = line_->connect(milliseconds(settings_.timeout)); !connected) return connected;
+  if (!points_.empty()) {
+    const Place& place = points_.front().place;
+    if (auto answer = exchange(readRequest(place.table, place.address, place.count)); !answer) return answer.error();
   }
+  // It may be another one than before, or have learnt something.
+  isConnected_ = true;
+  lacksWriteOne_ = lacksWriteSeveral_ = false;
+  planned_.clear();
   return {};
 }
 
-void ModbusDriver::disconnect() {
-  if (!context_) return;
-  modbus_close(context_);
-  modbus_free(context_);
-  context_ = nullptr;
-}
-
-Result<ModbusDriver::Answer> ModbusDriver::request(const ReadRequest& request, std::vector<std::uint16_t>& registers) {
-  registers.assign(request.count, 0);
-  int read = -1;
-  if (isBits(request.table)) {
-    std::vector<std::uint8_t> bits(request.count);
-    read = request.table == Table::Coil ? modbus_read_bits(context_, request.first, request.count, bits.data())
-                                        : modbus_read_input_bits(context_, request.first, request.count, bits.data());
-    std::ranges::copy(bits, registers.begin());
-  } else {
-    read = request.table == Table::InputRegister
-               ? modbus_read_input_registers(context_, request.first, request.count, registers.data())
-               : modbus_read_registers(context_, request.first, request.count, registers.data());
-  }
-  if (read == request.count) return Answer{status::Good};
-  const StatusCode refusal = refusalOf(errno);
-  if (refusal.isBad()) return Answer{refusal};
-  return lost("reading from");
+/// A run that was refused for one address in it, in two.
+std::vector<ReadRequest> ModbusDriver::halves(const ReadRequest& request) const {
+  const auto middle = request.points.begin() + static_cast<std::ptrdiff_t>(request.points.size() / 2);
+  std::vector<ReadRequest> out;
+  for (const auto& half : {std::vector(request.points.begin(), middle), std::vector(middle, request.points.end())})
+    for (auto& each : plan(points_, half, settings_.gap)) out.push_back(std::move(each));
+  return out;
 }
 
 Result<std::vector<DataValue>> ModbusDriver::read(std::span<const PointIndex> wanted) {
-  if (!context_) return Error{status::BadNoCommunication, "the device is not connected", {}};
+  if (!isConnected_) return kNotConnected;
   const bool isPlanned = std::ranges::equal(wanted, planned_);
   std::vector<ReadRequest> requests = isPlanned ? std::move(requests_) : plan(points_, wanted, settings_.gap);
   std::vector<DataValue> byPoint(points_.size());
-  std::vector<std::uint16_t> registers;
   std::vector<ReadRequest> done;
   for (std::size_t i = 0; i < requests.size(); ++i) {
-    const ReadRequest next = requests[i];
-    auto answer = request(next, registers);
+    ReadRequest next = std::move(requests[i]);
+    const auto answer = exchange(readRequest(next.table, next.first, next.count));
     if (!answer) {
       planned_.clear();  // the plan was taken out and is not whole any more
       return answer.error();
     }
-    // A device may refuse a whole run for one address in it: then each point goes alone, from now on.
-    if (answer->refusal.isBad() && next.points.size() > 1) {
-      for (PointIndex point : next.points)
-        requests.push_back({next.table, points_[point].place.address, points_[point].place.count, {point}});
+    // Only an address is a reason to ask otherwise from now on; one who is busy is asked again at the next beat.
+    if (answer->refusal == status::BadConfigurationError && next.points.size() > 1) {
+      for (auto& half : halves(next)) requests.push_back(std::move(half));
       continue;
     }
     const DateTime now = DateTime::from(std::chrono::system_clock::now());
@@ -114,9 +84,10 @@ Result<std::vector<DataValue>> ModbusDriver::read(std::span<const PointIndex> wa
       byPoint[point] =
           answer->refusal.isBad()
               ? DataValue(Variant(), now, answer->refusal)
-              : DataValue(decode(place, std::span(registers).subspan(place.address - next.first, place.count)), now);
+              : DataValue(decode(place, std::span(answer->registers).subspan(place.address - next.first, place.count)),
+                          now);
     }
-    done.push_back(next);
+    done.push_back(std::move(next));
   }
   if (wanted.size() > 1) {
     planned_.assign(wanted.begin(), wanted.end());
@@ -129,35 +100,71 @@ Result<std::vector<DataValue>> ModbusDriver::read(std::span<const PointIndex> wa
   return values;
 }
 
+Result<std::vector<Stage>> ModbusDriver::explain(PointIndex index) {
+  if (!isConnected_) return kNotConnected;
+  const auto& [point, place] = points_[index];
+  const Bytes request = readRequest(place.table, place.address, place.count);
+  const auto octets = line_->exchange(settings_.unit, request, milliseconds(settings_.timeout));
+  if (!octets) return octets.error();
+  const auto answer = answerTo(request, *octets);
+  if (!answer) return answer.error();
+  std::vector<Stage> out{{"request", hex(request)}, {"answer", hex(*octets)}};
+  if (answer->refusal.isBad()) {
+    out.push_back({"refused", fmt::format("exception {}: {}", answer->registers.front(),
+                                          exceptionName(static_cast<std::uint8_t>(answer->registers.front())))});
+    return out;
+  }
+  if (!isBits(place.table)) out.push_back({"registers", fmt::format("{:04X}", fmt::join(answer->registers, " "))});
+  Place raw = place;
+  raw.scale = 1;
+  raw.offset = 0;
+  const std::string order =
+      fmt::format("{}{}", place.lowWordFirst ? ", low word first" : "", place.lowByteFirst ? ", low octet first" : "");
+  out.push_back(
+      {fmt::format("as {}{}{}", nameOf(place.raw), place.bit >= 0 ? fmt::format(", bit {}", place.bit) : "", order),
+       format(decode(raw, answer->registers))});
+  if (place.isScaled())
+    out.push_back({fmt::format("× {:g} + {:g}", place.scale, place.offset), format(decode(place, answer->registers))});
+  return out;
+}
+
+/// One value, by the function for one or the one for several, whichever the unit has.
+Result<Answer> ModbusDriver::writeRegisters(const Place& place, std::span<const std::uint16_t> registers) {
+  const bool isOne = registers.size() == 1;
+  const auto asOne = [&]() -> Result<Answer> {
+    Answer last;
+    for (std::size_t i = 0; i < registers.size() && !last.refusal.isBad(); ++i) {
+      auto answer = exchange(writeOne(place.table, static_cast<std::uint16_t>(place.address + i), registers[i]));
+      if (!answer) return answer;
+      last = std::move(*answer);
+    }
+    return last;
+  };
+  const auto asSeveral = [&] { return exchange(writeSeveral(place.table, place.address, registers)); };
+  bool& lacks = isOne ? lacksWriteOne_ : lacksWriteSeveral_;
+  if (!lacks) {
+    auto answer = isOne ? asOne() : asSeveral();
+    if (!answer || !isIllegalFunction(*answer)) return answer;
+    lacks = true;
+  }
+  return isOne ? asSeveral() : asOne();
+}
+
 Result<Driver::Outcome> ModbusDriver::write(PointIndex index, const Variant& value) {
-  if (!context_) return Error{status::BadNoCommunication, "the device is not connected", {}};
-  const Place& place = points_[index].place;
-  Outcome outcome;
-  if (!points_[index].point.isWritable) {
-    outcome.error = {
-        status::BadNotWritable, fmt::format("the point {} can't be written", points_[index].point.name), {}};
-    return outcome;
-  }
-  auto registers = encode(place, value);
-  if (!registers) {
-    outcome.error = registers.error();
-    return outcome;
-  }
-  int written = -1;
-  if (place.table == Table::Coil)
-    written = modbus_write_bit(context_, place.address, registers->front() != 0);
-  else if (registers->size() == 1)
-    written = modbus_write_register(context_, place.address, registers->front());
-  else
-    written = modbus_write_registers(context_, place.address, static_cast<int>(registers->size()), registers->data());
-  if (written >= 1) return outcome;
-  const StatusCode refusal = refusalOf(errno);
-  if (!refusal.isBad()) return lost("writing to");
-  outcome.error = {refusal,
-                   fmt::format("the device refuses {} for {}: {}", registers->front(), points_[index].point.name,
-                               modbus_strerror(errno)),
-                   {}};
-  return outcome;
+  if (!isConnected_) return kNotConnected;
+  const auto& [point, place] = points_[index];
+  if (!point.isWritable)
+    return Outcome{{status::BadNotWritable, fmt::format("the point {} can't be written", point.name), {}}, {}};
+  const auto registers = encode(place, value);
+  if (!registers) return Outcome{registers.error(), {}};
+  const auto answer = writeRegisters(place, *registers);
+  if (!answer) return answer.error();
+  if (!answer->refusal.isBad()) return Outcome{};
+  return Outcome{{answer->refusal,
+                  fmt::format("the device refuses {} for {}: {}", format(value), point.name,
+                              exceptionName(static_cast<std::uint8_t>(answer->registers.front()))),
+                  {}},
+                 {}};
 }
 
 }  // namespace zunth::device::modbus

@@ -1,8 +1,7 @@
 #pragma once
 
-#include "service/device/modbus_points.hpp"
-
-struct _modbus;
+#include "service/device/modbus_frames.hpp"
+#include "service/device/modbus_line.hpp"
 
 namespace zunth::device::modbus {
 
@@ -14,30 +13,31 @@ struct Settings {
   std::uint16_t gap = 8;  // registers or bits between points that are read along
 };
 
-/// Modbus TCP through libmodbus.
+/// A unit that speaks Modbus TCP.
 class ModbusDriver final : public Driver {
  public:
   ModbusDriver(Settings settings, std::vector<ModbusPoint> points);
-  ~ModbusDriver() override;
 
   const std::vector<Point>& points() const override { return names_; }
+  /// Connected is who answers: the unit, not only the gateway before it.
   ua::Result<void> connect() override;
-  void disconnect() override;
+  void disconnect() override { isConnected_ = false; }
   ua::Result<std::vector<ua::DataValue>> read(std::span<const PointIndex> points) override;
   ua::Result<Outcome> write(PointIndex point, const ua::Variant& value) override;
+  ua::Result<std::vector<Stage>> explain(PointIndex point) override;
 
  private:
-  struct Answer {
-    ua::StatusCode refusal;  // Good, or what the device has against it (an exception of the protocol)
-  };
-  /// Fails when the connection is lost.
-  ua::Result<Answer> request(const ReadRequest& request, std::vector<std::uint16_t>& registers);
-  ua::Error lost(const char* doing) const;
+  ua::Result<Answer> exchange(ua::BytesView request);
+  ua::Result<Answer> writeRegisters(const Place& place, std::span<const std::uint16_t> registers);
+  std::vector<ReadRequest> halves(const ReadRequest& request) const;
 
   Settings settings_;
+  std::shared_ptr<Line> line_;
   std::vector<ModbusPoint> points_;
   std::vector<Point> names_;
-  _modbus* context_ = nullptr;
+  bool isConnected_ = false;
+  // What the unit taught since it was connected to.
+  bool lacksWriteOne_ = false, lacksWriteSeveral_ = false;
   std::vector<PointIndex> planned_;  // what requests_ reads
   std::vector<ReadRequest> requests_;
 };

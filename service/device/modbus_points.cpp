@@ -18,7 +18,8 @@ const std::vector<std::string> kTables = {"coil", "discrete", "input", "holding"
 const std::vector<std::string> kTypes = {"Boolean", "Int16",  "UInt16", "Int32",  "UInt32",
                                          "Int64",   "UInt64", "Float",  "Double", "String"};
 const std::vector<std::string> kWords = {"bit", "scale", "offset", "low-word-first", "low-byte-first", "read-only"};
-constexpr std::uint16_t kMostRegisters = 125, kMostBits = 2000;
+constexpr std::uint16_t kMostRegisters = 125, kMostBits = 2000;  // that are read at once
+constexpr std::uint16_t kMostWritten = 123;
 
 std::optional<BuiltInType> typeNamed(std::string_view name) {
   for (auto type :
@@ -168,6 +169,10 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
   if (place.isScaled() && (place.raw == BuiltInType::Boolean || place.raw == BuiltInType::String))
     return fail(words, "only numbers can be scaled", "leave 'scale' and 'offset' out");
   if (place.address + place.count > 65536) return fail(parts[1], "the point ends beyond address 65535", {});
+  if (!readOnly && place.count > kMostWritten)
+    return fail(
+        words, fmt::format("{} registers are written at once at most, and the point has {}", kMostWritten, place.count),
+        "write read-only behind it, or make it shorter");
   // One bit of a holding register can't be written without racing the device for the others.
   out.point.isWritable = !readOnly && place.bit < 0;
   out.point.type = place.isScaled() ? BuiltInType::Double : place.raw;

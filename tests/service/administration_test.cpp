@@ -109,6 +109,20 @@ TEST_CASE("who may come in is applied, and who may not any more goes", "[plant][
   CHECK(plant.apply().out.find("'endpoint' of site.yaml counts from the next start") != std::string::npos);
 }
 
+TEST_CASE("the way of a value is shown from the octets to the node", "[plant]") {
+  const Running plant;
+  const auto told = plant.zunthAlone("explain DF1/pressure --site site --output json");
+  REQUIRE(told.code == 0);
+  std::vector<std::string> stages;
+  for (const auto& stage : Json::parse(told.out)) stages.push_back(stage["stage"]);
+  CHECK(stages == std::vector<std::string>{"device", "point", "beat", "request", "answer", "registers", "as Float",
+                                           "node, a Float", "status"});
+  CHECK(Json::parse(told.out)[3]["shows"] == "04 00 00 00 02");
+  CHECK(plant.zunthAlone("explain DF1/mode --site site").error.find("bound to no device") != std::string::npos);
+  CHECK(plant.zunthAlone("explain DF1/presure --site site").code == 2);
+  CHECK(plant.zunthAlone("explain DF1 --site site").error.find("has no value") != std::string::npos);
+}
+
 TEST_CASE("one process serves a site", "[plant]") {
   const Running plant;
   const auto second = run(program("zunthd") + " site", plant.folder.path);

@@ -72,7 +72,7 @@ TEST_CASE("wrong use gets one clear line and its exit code", "[plant]") {
            {"write DF1/speedGoal=fast", 2, "zunth: DF1/speedGoal takes Float: 'fast' is no Float (BadTypeMismatch)\n"},
            {"write DF1/speedGoal=70", 2, "zunth: 70 is outside 0 to 60, the range of DF1/speedGoal (BadOutOfRange)\n"},
            {"write DF1/speedGoal=55", 2,
-            "zunth: the device refuses 16988 for speedGoal: Illegal data value (BadOutOfRange)\n"},
+            "zunth: the device refuses 55 for speedGoal: illegal data value (BadOutOfRange)\n"},
            {"write DF1/mode=Atuo", 2,
             "zunth: DF1/mode takes Mode: 'Atuo' is no value of Mode (BadTypeMismatch)\ntry: Auto\n"},
            {"write DF1/mode=5", 2, "zunth: 5 is no value of Mode (BadOutOfRange)\n"},

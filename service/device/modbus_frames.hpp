@@ -1,0 +1,31 @@
+#pragma once
+
+#include "core/ua/bytes.hpp"
+#include "service/device/modbus_points.hpp"
+
+/// Requests and answers of the Modbus application protocol, without their transport: function code and data (its
+/// chapter 6); no I/O.
+namespace zunth::device::modbus {
+
+/// What a device says to a request: Good and what it read, or what it has against it.
+struct Answer {
+  ua::StatusCode refusal;
+  std::vector<std::uint16_t> registers;  // or bits, one each; the exception's number when it refuses
+};
+
+/// What an exception code means for the one who asked (chapter 7).
+ua::StatusCode refusalOf(std::uint8_t exception);
+/// "illegal data value": how the protocol calls it.
+std::string_view exceptionName(std::uint8_t exception);
+constexpr std::uint8_t kIllegalFunction = 1;
+
+ua::Bytes readRequest(Table table, std::uint16_t first, std::uint16_t count);
+/// How a value of one or several registers, or of one coil, is written: by the function for one (5, 6) or the one for
+/// several (15, 16).
+ua::Bytes writeOne(Table table, std::uint16_t address, std::uint16_t value);
+ua::Bytes writeSeveral(Table table, std::uint16_t first, std::span<const std::uint16_t> values);
+
+/// Reads what came back for a request. BadDecodingError when it is no answer to it.
+ua::Result<Answer> answerTo(ua::BytesView request, ua::BytesView answer);
+
+}  // namespace zunth::device::modbus
