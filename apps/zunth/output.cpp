@@ -9,6 +9,7 @@
 
 #include <fmt/chrono.h>
 #include <fmt/format.h>
+#include <sys/ioctl.h>
 #include <unistd.h>
 
 namespace zunth::cli {
@@ -64,6 +65,50 @@ std::string coloured(StatusCode status, const std::string& text) {
   return status.isGood() ? text : styled(status.isBad() ? "1;31" : "33", text);
 }
 
+namespace {
+
+/// Columns of the terminal that standard output goes to; none when nobody knows.
+std::size_t terminalWidth() {
+  winsize size{};
+  return ::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 ? size.ws_col : 0;
+}
+
+/// The text in so many columns at most, the last one an ellipsis when it is cut; its escape sequences stay.
+std::string cutTo(const std::string& text, std::size_t columns) {
+  if (width(text) <= columns) return text;
+  std::string out;
+  std::size_t used = 0;
+  bool isColoured = false;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    if (text[i] == '\x1b') {
+      const auto end = std::min(text.find('m', i), text.size() - 1);
+      out += text.substr(i, end - i + 1);
+      i = end;
+      isColoured = true;
+      continue;
+    }
+    const bool isBegin = (static_cast<unsigned char>(text[i]) & 0xC0) != 0x80;
+    if (isBegin && ++used == columns) break;
+    out += text[i];
+  }
+  return out + "…" + (isColoured ? "\x1b[0m" : "");
+}
+
+/// Makes the widest columns narrower until a line fits; what is cut is a `show` or `--output json` away.
+void fit(std::vector<std::size_t>& widths, std::size_t room) {
+  constexpr std::size_t kLeast = 12, kBetween = 2;
+  std::size_t needed = kBetween * (widths.size() - 1);
+  for (const auto each : widths) needed += each;
+  while (needed > room) {
+    const auto widest = std::ranges::max_element(widths);
+    if (*widest <= kLeast) return;
+    --*widest;
+    --needed;
+  }
+}
+
+}  // namespace
+
 std::size_t width(const std::string& text) {
   std::size_t columns = 0;
   for (std::size_t i = 0; i < text.size(); ++i) {
@@ -105,6 +150,12 @@ std::string Records::text(Format format, bool onTerminal, const std::vector<std:
   for (std::size_t c = 0; c < columns_.size(); ++c) {
     if (onTerminal) widths[c] = columns_[c].size();
     for (const auto& row : cells) widths[c] = std::max(widths[c], width(row[c]));
+  }
+  // Two columns are a name and what is said of it, and that is shown whole.
+  if (const std::size_t room = onTerminal && columns_.size() > 2 ? terminalWidth() : 0; room > 0) {
+    fit(widths, room);
+    for (auto& row : cells)
+      for (std::size_t c = 0; c < row.size(); ++c) row[c] = cutTo(row[c], widths[c]);
   }
   auto line = [&](auto&& textOf) {
     std::string text;

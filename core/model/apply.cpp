@@ -22,8 +22,8 @@ bool hasValue(const Space& space, NodeIndex node) {
 
 class Application {
  public:
-  Application(Space& running, const Space& wanted)
-      : running_(withNamespaces(running, wanted)), wanted_(wanted), twins_(wanted, running) {}
+  Application(Space& running, const Space& wanted, const IsOwned& isOwned)
+      : running_(withNamespaces(running, wanted)), wanted_(wanted), isOwned_(isOwned), twins_(wanted, running) {}
 
   Applied run() {
     removeOthers();
@@ -124,7 +124,14 @@ class Application {
     const bool isNew = states_[node] & Added;
     for (const auto& attribute : nodeAttributes()) {
       if (!attribute.take || !attribute.isOf(nodeClass)) continue;
-      const Pair pair{running_, node, wanted_, wanted, twins_, is ? *is : nothing, should ? *should : nothing};
+      const Pair pair{running_,
+                      node,
+                      wanted_,
+                      wanted,
+                      twins_,
+                      is ? *is : nothing,
+                      should ? *should : nothing,
+                      isOwned_ && isOwned_(node)};
       if (attribute.isSame(pair)) continue;
       const auto effect = attribute.effect(pair);
       std::string before = isNew ? "" : attribute.text(running_, node);
@@ -188,6 +195,7 @@ class Application {
 
   Space& running_;
   const Space& wanted_;
+  const IsOwned& isOwned_;
   Twins twins_;                       // from what is wanted to what runs
   std::vector<std::uint8_t> states_;  // bits of State, by running node
   Applied applied_;
@@ -195,7 +203,9 @@ class Application {
 
 }  // namespace
 
-Applied apply(Space& running, const Space& wanted) { return Application(running, wanted).run(); }
+Applied apply(Space& running, const Space& wanted, const IsOwned& isOwned) {
+  return Application(running, wanted, isOwned).run();
+}
 
 std::vector<String> emptied(const Space& running, const Space& wanted) {
   const auto counts = [](const Space& space) {

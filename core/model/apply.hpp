@@ -2,6 +2,8 @@
 
 #include "core/model/difference.hpp"
 
+#include <functional>
+
 namespace zunth::model {
 
 /// What an apply did, for events and for people.
@@ -19,7 +21,9 @@ struct Applied {
 /// other variables are not: they are the plant's. Namespaces keep their indexes; new ones are added at the end, and ids
 /// inside values and definitions follow. Children are in the model's order afterwards. The standard's namespace and the
 /// application's own are not touched.
-Applied apply(space::Space& running, const space::Space& wanted);
+/// Values of variables that `isOwned` names are their owner's, whatever kind of variable they are.
+using IsOwned = std::function<bool(space::NodeIndex)>;
+Applied apply(space::Space& running, const space::Space& wanted, const IsOwned& isOwned = {});
 
 /// The namespaces that have nodes now and would have none.
 std::vector<ua::String> emptied(const space::Space& running, const space::Space& wanted);

@@ -60,8 +60,14 @@ class Comparison {
                     wordFor(nodeClass));
     static const space::RareAttributes nothing;
     const auto *rareBefore = before_.rare(before), *rareAfter = after_.rare(after);
-    const Pair pair{
-        before_, before, after_, after, twins_, rareBefore ? *rareBefore : nothing, rareAfter ? *rareAfter : nothing};
+    const Pair pair{before_,
+                    before,
+                    after_,
+                    after,
+                    twins_,
+                    rareBefore ? *rareBefore : nothing,
+                    rareAfter ? *rareAfter : nothing,
+                    options_.isOwned && options_.isOwned(before)};
     for (const auto& attribute : nodeAttributes()) {
       using Kind = NodeAttribute::Kind;
       if (!attribute.isOf(nodeClass) || (attribute.kind == Kind::Permissions && !options_.permissions) ||

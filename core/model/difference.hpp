@@ -2,6 +2,7 @@
 
 #include "core/space/space.hpp"
 
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -29,6 +30,8 @@ struct CompareOptions {
   bool initialValues = true;  // of variables other than properties; those of a running server are the plant's
   bool permissions = true;    // which not every server tells to everyone
   bool order = true;          // of children
+  /// Nodes of the earlier space whose values are not the model's, but somebody else's.
+  std::function<bool(space::NodeIndex)> isOwned;
 };
 
 /// Compares the nodes of all namespaces but the standard's and the application's own, matched by their ids; namespaces

@@ -105,9 +105,12 @@ const space::RareAttributes& rare(const Space& space, NodeIndex node) {
   return own ? *own : nothing;
 }
 
-/// Whether the value is part of the model: a property says something, a type what instances begin with. Another
-/// variable's is the plant's, and a condition's is its alarm's.
+/// Whether the value is part of the model: a property that no device is behind says something, a type what instances
+/// begin with. Another variable's is the plant's, and a condition's is its alarm's.
 bool isOfTheModel(const Pair& pair) {
+  if (pair.isOwned) return false;
+  // What a model leaves open is nobody's to take away.
+  if (pair.wanted.value(pair.twin).value.isNull() || pair.is.value(pair.node).value.isNull()) return false;
   if (pair.wanted.nodeClass(pair.twin) == NodeClass::VariableType) return true;
   const NodeIndex type = pair.wanted.typeDefinition(pair.twin);
   return type != space::kNoNode && pair.wanted.nodeId(type).is(id::PropertyType);

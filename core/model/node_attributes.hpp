@@ -14,6 +14,7 @@ struct Pair {
   const Twins& twins;  // from the nodes of `wanted` to those of `is`
   const space::RareAttributes& rareIs;
   const space::RareAttributes& rareWanted;
+  bool isOwned = false;  // somebody else brings the values of `node`
 };
 
 /// Something that a node says of itself beside its references. Comparing and applying both walk the same list of these,

@@ -80,12 +80,14 @@ Json Applying::swap(Site wanted, Wish wish) {
   Json told{{"applied", !wish.onlyShow}, {"added", 0}, {"removed", 0}, {"changed", 0}};
   Json lines = Json::array(), restart = Json::array();
   const auto others = siteChanges(site, wanted);
+  const auto isOwned = [&owners = server.owners()](NodeIndex node) { return owners.of(node) != nullptr; };
   if (wish.onlyShow) {
     model::CompareOptions options;
     options.initialValues = false;  // those of what runs are the plant's
+    options.isOwned = isOwned;
     for (const auto& change : model::compare(*site.space, *wanted.space, options)) lines.push_back(jsonOf(change));
   } else {
-    auto applied = model::apply(*site.space, *wanted.space);
+    auto applied = model::apply(*site.space, *wanted.space, isOwned);
     moveBindings(wanted.bindings, *wanted.space, *site.space);
     devices.rebind(wanted.devices, wanted.bindings);
     site.devices = std::move(wanted.devices);

@@ -81,10 +81,11 @@ void Device::act(Action action, std::map<std::string, Variant> inputs, Instant d
 
 void Device::explain(PointIndex point, Instant deadline, ExplainDone done) {
   put({[this, point, done] {
-         auto stages = driver_->explain(point);
-         const bool connected = static_cast<bool>(stages);
-         if (!connected) disconnected(stages.error());
-         done(std::move(stages));
+         auto explained = driver_->explain(point);
+         const bool connected = static_cast<bool>(explained);
+         if (!connected) disconnected(explained.error());
+         if (connected) events_.values({{point, explained->value}});  // so that the node shows this one
+         done(connected ? Result<std::vector<Stage>>(std::move(explained->stages)) : explained.error());
          return connected;
        },
        [done](const Error& why) { done(why); }, deadline});

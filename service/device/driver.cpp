@@ -6,11 +6,11 @@ namespace zunth::device {
 
 using namespace ua;
 
-Result<std::vector<Stage>> Driver::explain(PointIndex point) {
+Result<Explained> Driver::explain(PointIndex point) {
   const auto values = read(std::span(&point, 1));
   if (!values) return values.error();
   const auto& value = values->front();
-  return std::vector<Stage>{{"value", value.status.isBad() ? std::string(value.status.name()) : format(value.value)}};
+  return Explained{{{"value", value.status.isBad() ? std::string(value.status.name()) : format(value.value)}}, value};
 }
 
 Result<Driver::Outcome> Driver::act(const Action& action, const std::map<std::string, Variant>& inputs) {

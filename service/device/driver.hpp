@@ -36,6 +36,12 @@ struct Stage {
   std::string what, shows;
 };
 
+/// How a value came about, and the value.
+struct Explained {
+  std::vector<Stage> stages;
+  ua::DataValue value;
+};
+
 /// Speaks one protocol to one device. All calls come from one thread and may block, each for about the device's
 /// time-out at most. A failed Result means that the connection is gone; what one point refuses is that point's status.
 class Driver {
@@ -50,7 +56,7 @@ class Driver {
   virtual ua::Result<std::vector<ua::DataValue>> read(std::span<const PointIndex> points) = 0;
 
   /// Reads one point and shows each stage of how its value comes about.
-  virtual ua::Result<std::vector<Stage>> explain(PointIndex point);
+  virtual ua::Result<Explained> explain(PointIndex point);
 
   /// What the device said to a write or an action: Good, or BadOutOfRange, BadNotWritable, BadDeviceFailure...
   struct Outcome {

@@ -100,7 +100,7 @@ Result<std::vector<DataValue>> ModbusDriver::read(std::span<const PointIndex> wa
   return values;
 }
 
-Result<std::vector<Stage>> ModbusDriver::explain(PointIndex index) {
+Result<Explained> ModbusDriver::explain(PointIndex index) {
   if (!isConnected_) return kNotConnected;
   const auto& [point, place] = points_[index];
   const Bytes request = readRequest(place.table, place.address, place.count);
@@ -108,11 +108,15 @@ Result<std::vector<Stage>> ModbusDriver::explain(PointIndex index) {
   if (!octets) return octets.error();
   const auto answer = answerTo(request, *octets);
   if (!answer) return answer.error();
-  std::vector<Stage> out{{"request", hex(request)}, {"answer", hex(*octets)}};
+  Explained explained;
+  explained.value.sourceTimestamp = DateTime::from(std::chrono::system_clock::now());
+  auto& out = explained.stages;
+  out = {{"request", hex(request)}, {"answer", hex(*octets)}};
   if (answer->refusal.isBad()) {
     out.push_back({"refused", fmt::format("exception {}: {}", answer->registers.front(),
                                           exceptionName(static_cast<std::uint8_t>(answer->registers.front())))});
-    return out;
+    explained.value.status = answer->refusal;
+    return explained;
   }
   if (!isBits(place.table)) out.push_back({"registers", fmt::format("{:04X}", fmt::join(answer->registers, " "))});
   Place raw = place;
@@ -125,7 +129,8 @@ Result<std::vector<Stage>> ModbusDriver::explain(PointIndex index) {
        format(decode(raw, answer->registers))});
   if (place.isScaled())
     out.push_back({fmt::format("× {:g} + {:g}", place.scale, place.offset), format(decode(place, answer->registers))});
-  return out;
+  explained.value.value = decode(place, answer->registers);
+  return explained;
 }
 
 /// One value, by the function for one or the one for several, whichever the unit has.

@@ -24,7 +24,7 @@ class ModbusDriver final : public Driver {
   void disconnect() override { isConnected_ = false; }
   ua::Result<std::vector<ua::DataValue>> read(std::span<const PointIndex> points) override;
   ua::Result<Outcome> write(PointIndex point, const ua::Variant& value) override;
-  ua::Result<std::vector<Stage>> explain(PointIndex point) override;
+  ua::Result<Explained> explain(PointIndex point) override;
 
  private:
   ua::Result<Answer> exchange(ua::BytesView request);

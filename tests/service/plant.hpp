@@ -21,7 +21,7 @@ objects:
     pressure: Float kPa 0..50
     speed: Float Hz 0..60
     speedGoal: Float Hz 0..60 writable
-    serial: String
+    serial: String property
     mode: Mode = Auto writable
     list: Int32[4] = [1, 2, 3, 4] writable
     feed: {is: Feed writable, starts: {grams: 400, mode: Auto}}

@@ -70,6 +70,8 @@ TEST_CASE("wrong use gets one clear line and its exit code", "[plant]") {
            {"read 'ns=2;s=nothing'", 2,
             "zunth: the server has no node ns=2;s=nothing (BadNodeIdUnknown)\ntry: zunth tree\n"},
            {"write DF1/speedGoal=fast", 2, "zunth: DF1/speedGoal takes Float: 'fast' is no Float (BadTypeMismatch)\n"},
+           {"write DF1/mode=Off DF1/speedGoal=fast", 2,  // nothing is written when one of them is wrong
+            "zunth: DF1/speedGoal takes Float: 'fast' is no Float (BadTypeMismatch)\n"},
            {"write DF1/speedGoal=70", 2, "zunth: 70 is outside 0 to 60, the range of DF1/speedGoal (BadOutOfRange)\n"},
            {"write DF1/speedGoal=55", 2,
             "zunth: the device refuses 55 for speedGoal: illegal data value (BadOutOfRange)\n"},
@@ -93,6 +95,7 @@ TEST_CASE("wrong use gets one clear line and its exit code", "[plant]") {
     CHECK(outcome.error == c.error);
     CHECK(outcome.out.empty());
   }
+  CHECK(plant.zunth("read DF1/mode").out.find("Auto") != std::string::npos);
   const auto nobody = run(program("zunth") + " read x --at opc.tcp://127.0.0.1:1", plant.folder.path);
   CHECK(nobody.code == 3);
   CHECK(nobody.error ==

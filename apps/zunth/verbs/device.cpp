@@ -9,29 +9,48 @@ using namespace ua;
 
 namespace {
 
+const std::vector<std::string> kColumns{"device", "state",      "since",  "address",  "every",     "points",
+                                        "polls",  "round trip", "writes", "failures", "last error"};
+
+std::vector<Cell> rowOf(const Json& device) {
+  const std::string since = device.value("since", "");
+  const auto time = DateTime::parse(since);
+  const auto number = [&](const char* key) { return Cell(std::to_string(device.value(key, 0ULL)), device[key]); };
+  return {device.value("device", ""),
+          device.value("state", ""),
+          Cell(time ? localTime(time->time()) : since, since),
+          device.value("address", ""),
+          Cell(fmt::format("{:g} ms", device.value("every", 0.0)), device["every"]),
+          number("points"),
+          number("polls"),
+          Cell(fmt::format("{:.1f} ms", device.value("roundTrip", 0.0)), device["roundTrip"]),
+          number("writes"),
+          number("failures"),
+          device.value("lastError", "")};
+}
+
+/// One device is shown line by line, so that nothing of it has to be cut.
+void printOne(const std::vector<Cell>& row) {
+  Records records({"device", row.front().text});
+  for (std::size_t i = 1; i < row.size(); ++i) records.add({kColumns[i], row[i].text});
+  std::fputs(records.text(Format::Table, isTerminal()).c_str(), stdout);
+}
+
 int tellDevices(const Options& options, const std::string& wanted, const Json& told) {
-  Records records({"device", "state", "since", "address", "every", "points", "polls", "round trip", "writes",
-                   "failures", "last error"});
-  bool isThere = wanted.empty(), areAllConnected = true;
+  Records records(kColumns);
+  std::vector<Cell> last;
+  bool areAllConnected = true;
   for (const auto& device : told.value("devices", Json::array())) {
-    const std::string name = device.value("device", ""), state = device.value("state", "");
-    if (!wanted.empty() && name != wanted) continue;
-    isThere = true;
-    areAllConnected = areAllConnected && state == "connected";
-    const std::string since = device.value("since", "");
-    const auto time = DateTime::parse(since);
-    records.add({name, state, Cell(time ? localTime(time->time()) : since, since), device.value("address", ""),
-                 Cell(fmt::format("{:g} ms", device.value("every", 0.0)), device["every"]),
-                 Cell(std::to_string(device.value("points", 0)), device["points"]),
-                 Cell(std::to_string(device.value("polls", 0ULL)), device["polls"]),
-                 Cell(fmt::format("{:.1f} ms", device.value("roundTrip", 0.0)), device["roundTrip"]),
-                 Cell(std::to_string(device.value("writes", 0ULL)), device["writes"]),
-                 Cell(std::to_string(device.value("failures", 0ULL)), device["failures"]),
-                 device.value("lastError", "")});
+    if (!wanted.empty() && device.value("device", "") != wanted) continue;
+    areAllConnected = areAllConnected && device.value("state", "") == "connected";
+    records.add(last = rowOf(device));
   }
-  if (!isThere)
+  if (!wanted.empty() && last.empty())
     return fail({status::BadNotFound, fmt::format("there is no device '{}'", wanted), "zunth device shows them all"});
-  std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
+  if (!wanted.empty() && options.format == Format::Table)
+    printOne(last);
+  else
+    std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
   return areAllConnected ? kDone : kNo;
 }
 

@@ -26,35 +26,56 @@ std::optional<Assignment> assignmentOf(const std::string& text) {
   return Assignment{text.substr(0, equals), text.substr(equals + 1)};
 }
 
+struct Resolved {
+  Found node;
+  VariableFacts facts;
+  Variant value;
+};
+
+/// What is meant by a path and a text.
+Awaitable<Result<Resolved>> resolve(SessionPtr session, Assignment assignment) {
+  const auto& [path, typed] = assignment;
+  auto node = co_await findNode(session, path);
+  if (!node) co_return node.error();
+  if (node->nodeClass != NodeClass::Variable)
+    co_return Error{status::BadAttributeIdInvalid, path + " is no variable: it has no value", "zunth tree " + path};
+  std::vector<NodeId> one{node->nodeId};
+  auto facts = co_await factsOf(session, one);
+  if (!facts) co_return facts.error();
+  auto value = typedValue(typed, facts->front());
+  if (!value) {
+    Error error = value.error();
+    error.cause = fmt::format("{} takes {}: {}", path, facts->front().dataTypeName, error.cause);
+    co_return error;
+  }
+  co_return Resolved{std::move(*node), std::move(facts->front()), std::move(*value)};
+}
+
+/// With a mistake in any of them nothing is written; then each is told.
 Awaitable<int> writeValues(SessionPtr session, Options options, std::vector<Assignment> assignments) {
+  std::vector<Resolved> all;
+  for (const auto& assignment : assignments) {
+    auto resolved = co_await resolve(session, assignment);
+    if (!resolved) co_return fail(resolved.error());
+    all.push_back(std::move(*resolved));
+  }
   Records records({"node", "value", "unit", "status"});
   int code = kDone;
-  for (const auto& [path, typed] : assignments) {
-    auto node = co_await findNode(session, path);
-    if (!node) co_return fail(node.error());
-    if (node->nodeClass != NodeClass::Variable)
-      co_return fail({status::BadAttributeIdInvalid, path + " is no variable: it has no value", "zunth tree " + path});
-    std::vector<NodeId> one{node->nodeId};
-    auto facts = co_await factsOf(session, one);
-    if (!facts) co_return fail(facts.error());
-    const VariableFacts& own = facts->front();
-    auto value = typedValue(typed, own);
-    if (!value) {
-      Error error = value.error();
-      error.cause = fmt::format("{} takes {}: {}", path, own.dataTypeName, error.cause);
-      co_return fail(error);
-    }
-    auto outcome = co_await session->write(node->nodeId, *value);
-    if (!outcome) co_return fail(outcome.error());
-    if (outcome->error.code.isBad()) {
-      Error error = outcome->error;
-      if (error.cause.empty()) error.cause = fmt::format("{} did not take {}", path, valueText(*value, own));
+  for (std::size_t i = 0; i < all.size(); ++i) {
+    const auto& [node, own, value] = all[i];
+    const auto& path = assignments[i].node;
+    auto outcome = co_await session->write(node.nodeId, value);
+    const bool isSent = static_cast<bool>(outcome);
+    if (!isSent || outcome->error.code.isBad()) {
+      Error error = isSent ? outcome->error : outcome.error();
+      if (error.cause.empty()) error.cause = fmt::format("{} did not take {}", path, valueText(value, own));
       if (error.code == status::BadNotWritable)
         error.next = fmt::format("zunth tree {}, which marks what is writable", path.substr(0, path.rfind('/')));
       code = fail(error);
-      continue;
+      if (isSent) continue;
+      break;  // the connection is gone, and with it whatever is left
     }
-    records.add({node->path, Cell(valueText(*value, own), valueJson(*value, own)), own.unit,
+    records.add({node.path, Cell(valueText(value, own), valueJson(value, own)), own.unit,
                  std::string(outcome->error.code.name())});
   }
   if (!options.quiet && !records.empty()) std::fputs(records.text(options.format, isTerminal(), {1}).c_str(), stdout);
