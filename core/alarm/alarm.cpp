@@ -200,6 +200,9 @@ void Alarm::begin(const Moment& moment) {
     put("Comment", Variant(LocalizedText()), moment);
     put("ClientUserId", Variant(String()), moment);
     reason_ = messageNow();
+  } else if (const NodeIndex shown = fieldAt("EventId");
+             shown != kNoNode && !eventIds_.empty() && space.value(shown).value == Variant(eventIds_.back())) {
+    return;  // it stands as it is shown, and its last event is still the last
   }
   show(moment, reason_);
 }
@@ -282,6 +285,14 @@ std::string Alarm::messageNow() const {
     case Kind::OffNormal: return fmt::format("{} is {}", name, valueText());
   }
   return name;
+}
+
+void Alarm::leave(const Moment& moment) {
+  put("EventId", Variant(moment.newEventId()), moment);
+  put("Time", Variant(moment.wallClock), moment);
+  put("ReceiveTime", Variant(moment.wallClock), moment);
+  put("Message", Variant(english("the alarm was taken out of the model")), moment);
+  put("Retain", Variant(false), moment);
 }
 
 /// Writes how it stands into its nodes: what the next event tells.

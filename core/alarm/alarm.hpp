@@ -48,6 +48,10 @@ class Alarm {
                     const Moment& moment);
   Answer enable(bool on, const ua::String& user, const Moment& moment);
 
+  /// It goes with its nodes: nobody is to keep it on a list of what is of interest (Part 9, 5.5.2, Retain). Call while
+  /// the nodes are still there.
+  void leave(const Moment& moment);
+
   /// How it stands now, as an event with all fields of its type.
   monitor::Event event() const;
 

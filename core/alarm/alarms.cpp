@@ -52,6 +52,10 @@ void Alarms::valueChanged(NodeIndex variable) {
 void Alarms::drop(NodeIndex node) {
   const auto found = alarms_.find(node);
   if (found == alarms_.end()) return;
+  if (found->second->isRetained()) {
+    found->second->leave(moment());
+    surroundings_.raise(found->second->event());
+  }
   for (const NodeIndex variable : found->second->inputs()) {
     const auto watched = watchers_.find(variable);
     if (watched == watchers_.end()) continue;

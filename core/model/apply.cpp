@@ -98,7 +98,8 @@ class Application {
       tell(node, ModelChangeStructureVerbMask::NodeDeleted);
       note(Change::Kind::Removed, Change::Effect::Breaks, node, wordFor(running_.nodeClass(node)));
     }
-    for (const NodeIndex node : gone) running_.remove(node);
+    // What stands below another goes first: alarms say goodbye by way of those above them.
+    for (auto node = gone.rbegin(); node != gone.rend(); ++node) running_.remove(*node);
   }
 
   void add(NodeIndex wanted) {

@@ -294,11 +294,22 @@ TEST_CASE("alarms stand as they stood when the model changes, and go with their 
   Plant plant;
   plant.set("DF1/pressure", Variant(31.0));
   CHECK(plant.acknowledge("DF1/clogged", "on my way").isGood());
+  plant.set("DF2/pressure", Variant(26.0));
+  plant.events.clear();
+  const Variant eventId = plant.field("DF1/clogged/EventId");
   std::string changed = kModel;
   changed.replace(changed.find("    DF2: {is: Filter, alarms: {clogged: high 25}}\n"), 50, "    DF3: Filter\n");
   const auto wanted = test::spaceOf(changed);
   CHECK(model::apply(*plant.space, *wanted).removed > 50);
   plant.alarms.bind();
+  CHECK(plant.field("DF1/clogged/EventId") == eventId);
+  // Whoever has the other one on a list hears that it is of no interest any more.
+  const auto last = std::ranges::find_if(plant.events, [](const auto& event) {
+    const Variant condition = event.field({{0, "ConditionId"}});
+    return condition == Variant(NodeId(2, String("Plant/DF2/clogged")));
+  });
+  REQUIRE(last != plant.events.end());
+  CHECK(last->field({{0, "Retain"}}) == Variant(false));
   CHECK(plant.text("DF1/clogged/ActiveState") == "Active");
   CHECK(plant.text("DF1/clogged/AckedState") == "Acknowledged");
   CHECK(plant.text("DF1/clogged/Comment") == "on my way");
