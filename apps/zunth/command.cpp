@@ -2,6 +2,7 @@
 
 #include "apps/zunth/own_trust.hpp"
 
+#include <csignal>
 #include <fstream>
 #include <iostream>
 
@@ -40,6 +41,28 @@ void tellConnection(const Options& options, const ua::Error& what) {
   std::fprintf(stderr, "zunth: %s\n", text.c_str());
 }
 
+/// What is typed is not shown, until this ends or Ctrl-C does.
+class Unseen {
+ public:
+  explicit Unseen(const termios& before) {
+    before_ = before;
+    termios unseen = before;
+    unseen.c_lflag &= ~static_cast<tcflag_t>(ECHO);
+    ::tcsetattr(STDIN_FILENO, TCSANOW, &unseen);
+    std::signal(SIGINT, [](int) {
+      ::tcsetattr(STDIN_FILENO, TCSANOW, &before_);
+      ::_exit(kInterrupted);
+    });
+  }
+  ~Unseen() {
+    ::tcsetattr(STDIN_FILENO, TCSANOW, &before_);
+    std::signal(SIGINT, SIG_DFL);
+  }
+
+ private:
+  static inline termios before_{};
+};
+
 }  // namespace
 
 ua::Result<std::string> askPassword(const std::string& question) {
@@ -49,12 +72,11 @@ ua::Result<std::string> askPassword(const std::string& question) {
     return ua::Error{ua::status::BadSyntaxError, "a password is needed, and nobody can be asked for it",
                      "put it into ZUNTH_PASSWORD"};
   std::fputs(question.c_str(), stderr);
-  termios unseen = before;
-  unseen.c_lflag &= ~static_cast<tcflag_t>(ECHO);
-  ::tcsetattr(STDIN_FILENO, TCSANOW, &unseen);
   std::string password;
-  std::getline(std::cin, password);
-  ::tcsetattr(STDIN_FILENO, TCSANOW, &before);
+  {
+    const Unseen unseen(before);
+    std::getline(std::cin, password);
+  }
   std::fputs("\n", stderr);
   return password;
 }
@@ -123,6 +145,7 @@ int withSession(const Options& options, bool waits, Work work) {
   };
   signals.async_wait([&](const boost::system::error_code& error, int) {
     if (error) return;
+    signals.clear();  // whoever asks again wants it at once
     if (waits && session) return interrupt.raise();
     code = kInterrupted;
     asio::co_spawn(loop, leave(), asio::detached);

@@ -18,7 +18,9 @@ int main(int argc, char** argv) {
       "Finds, browses, reads, writes, calls and watches OPC UA servers; makes and checks sites.", "zunth",
       "A node is a path from Objects (Hatchery/Intake/DF1/pressure, * for any name, ** for any depth) or a NodeId "
       "(ns=2;s=...).\n"
-      "Exit codes: 0 done, 1 the answer is no, 2 wrong use, 3 no connection, 4 refused, 5 the server's error.");
+      "Exit codes: 0 done, 1 the answer is no, 2 wrong use, 3 no connection, 4 refused, 5 the server's error, or "
+      "output "
+      "that can't be written.");
   Options options;
   int exitCode = kDone;
   const Program program{commandLine.top(), options, exitCode};
@@ -30,7 +32,7 @@ int main(int argc, char** argv) {
         addDevice,    addExplain,     addNew,     addDemo,   addCompletion})
     add(program);
   const auto reading = commandLine.read(argc, argv);
-  if (reading.isDone) return exitCode;
+  if (reading.isDone) return outputIsWritten() ? exitCode : kServerError;
   const std::string typed = argc > 1 ? argv[1] : "";
   std::vector<std::string> verbs;
   for (const auto& verb : program.top.verbs()) verbs.push_back(verb.name());

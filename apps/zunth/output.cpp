@@ -3,8 +3,10 @@
 #include "core/ua/foreign.hpp"
 
 #include <algorithm>
+#include <cerrno>
 #include <chrono>
 #include <cstdio>
+#include <cstring>
 #include <ctime>
 
 #include <fmt/chrono.h>
@@ -177,6 +179,14 @@ std::string Records::text(Format format, bool onTerminal, const std::vector<std:
   }
   for (const auto& row : cells) out += line([&](std::size_t c) { return row[c]; });
   return out;
+}
+
+bool outputIsWritten() {
+  errno = 0;
+  if (std::fflush(stdout) == 0 && !std::ferror(stdout)) return true;
+  std::fprintf(stderr, "zunth: standard output can't be written: %s\n",
+               errno ? std::strerror(errno) : "it is incomplete");
+  return false;
 }
 
 ExitCode exitCodeOf(StatusCode code) {

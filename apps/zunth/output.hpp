@@ -48,6 +48,8 @@ class Records {
 };
 
 bool isTerminal();
+/// Whether all that was printed has gone out; a full disk is told on standard error.
+bool outputIsWritten();
 /// Colours and emphasis; plain text when not on a terminal or NO_COLOR is set.
 std::string dim(const std::string& text);
 std::string bold(const std::string& text);

@@ -3,10 +3,12 @@
 #include "core/ua/letters.hpp"
 #include "core/ua/text.hpp"
 
-#include <algorithm>
-#include <iterator>
+#include <unordered_map>
 
 namespace zunth::model {
+
+using ua::lower;
+
 namespace {
 
 struct Unit {
@@ -16,6 +18,26 @@ struct Unit {
   const char* name;
 };
 #include "core/model/generated/unit_rows.inc"
+
+/// The rows by symbol, the first of each: as it is written, and in lower case. A table names a unit in each of its
+/// lines.
+struct Rows {
+  Rows() {
+    for (const Unit& unit : kUnits) {
+      bySymbol.try_emplace(unit.symbol, &unit);
+      byLowerCase.try_emplace(lower(unit.symbol), &unit);
+    }
+  }
+  std::unordered_map<std::string_view, const Unit*> bySymbol;
+  std::unordered_map<std::string, const Unit*> byLowerCase;
+};
+
+const Unit* unitWith(std::string_view symbol) {
+  static const Rows rows;
+  if (const auto exact = rows.bySymbol.find(symbol); exact != rows.bySymbol.end()) return exact->second;
+  const auto alike = rows.byLowerCase.find(lower(symbol));
+  return alike == rows.byLowerCase.end() ? nullptr : alike->second;
+}
 
 /// Of UNECE's common code, as the standard makes it a number.
 std::int32_t unitIdOf(std::string_view code) {
@@ -38,12 +60,8 @@ std::optional<ua::EUInformation> Units::find(std::string_view symbol) const {
       return ua::EUInformation{own.code.empty() ? ua::String() : ua::String(kUnece),
                                own.code.empty() ? -1 : unitIdOf(own.code), ua::LocalizedText(ua::String(symbol)),
                                ua::LocalizedText(ua::String(own.name))};
-  const Unit* found = std::ranges::find_if(kUnits, [&](const Unit& u) { return symbol == u.symbol; });
-  if (found == std::end(kUnits)) {
-    const std::string wanted = lower(symbol);
-    found = std::ranges::find_if(kUnits, [&](const Unit& u) { return lower(u.symbol) == wanted; });
-  }
-  if (found == std::end(kUnits)) return std::nullopt;
+  const Unit* found = unitWith(symbol);
+  if (!found) return std::nullopt;
   return ua::EUInformation{kUnece, found->unitId, ua::LocalizedText(ua::String(symbol)),
                            ua::LocalizedText(found->name)};
 }

@@ -104,6 +104,14 @@ TEST_CASE("wrong use gets one clear line and its exit code", "[plant]") {
   CHECK(run(program("zunth") + " read x --at nowhere", plant.folder.path).code == 2);
 }
 
+TEST_CASE("output that can't be written is an error", "[plant]") {
+  const TemporaryFolder folder;
+  folder.write("m.yaml", "namespace: urn:fernhollow.example:m\nobjects:\n  A: Double\n");
+  const auto full = run(program("zunth") + " outline m.yaml > /dev/full", folder.path);
+  CHECK(full.code == 5);
+  CHECK(full.error.find("standard output can't be written: No space left on device") != std::string::npos);
+}
+
 TEST_CASE("arrays, enumerations and several values are written and read", "[plant]") {
   Plant plant;
   CHECK(plant.zunth("write 'DF1/list=[4, 3, 2, 1]' DF1/mode=Off").code == 0);
