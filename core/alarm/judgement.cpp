@@ -1,6 +1,6 @@
 #include "core/alarm/judgement.hpp"
 
-#include <bit>
+#include <algorithm>
 #include <cmath>
 
 namespace zunth::alarm {
@@ -28,19 +28,20 @@ std::optional<LimitLevel> outermost(Exceeded exceeded) {
   return std::nullopt;
 }
 
+/// Each level has a delay of its own (Part 9, 5.8.2): a value that moves between two limits is still beyond the first.
 Exceeded Delay::settle(Exceeded seen, ua::Instant now, double onDelay, double offDelay) {
-  if (seen != seen_) {
-    seen_ = seen;
-    since_ = now;
-  }
   due_ = ua::Instant::max();
-  if (seen == counts_) return counts_;
-  const bool isOn = std::popcount(seen) >= std::popcount(counts_);
-  const auto until = since_ + ua::milliseconds(isOn ? onDelay : offDelay);
-  if (now < until)
-    due_ = until;
-  else
-    counts_ = seen;
+  for (std::size_t i = 0; i < space::kLimitLevels; ++i) {
+    const Exceeded bit = bitOf(static_cast<LimitLevel>(i));
+    if ((seen ^ seen_) & bit) since_[i] = now;
+    if (!((seen ^ counts_) & bit)) continue;
+    const auto until = since_[i] + ua::milliseconds(seen & bit ? onDelay : offDelay);
+    if (now < until)
+      due_ = std::min(due_, until);
+    else
+      counts_ ^= bit;
+  }
+  seen_ = seen;
   return counts_;
 }
 

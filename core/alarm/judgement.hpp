@@ -41,7 +41,7 @@ class Delay {
 
  private:
   Exceeded counts_ = 0, seen_ = 0;
-  ua::Instant since_{};
+  std::array<ua::Instant, space::kLimitLevels> since_{};  // when a level was first seen as it is
   ua::Instant due_ = ua::Instant::max();
 };
 

@@ -139,6 +139,7 @@ class Application {
       attribute.take(pair, running_);
       is = running_.rare(node);
       states_[node] |= Changed;
+      if (!isNew && std::string_view(attribute.name) == "value") applied_.properties.push_back(node);
       if (!isNew)
         note(Change::Kind::Changed, effect, node, attribute.name, std::move(before), attribute.text(running_, node));
     }

@@ -12,6 +12,7 @@ struct Applied {
 
   std::vector<ua::ModelChangeStructureDataType> changes;  // as a GeneralModelChangeEvent tells them
   std::vector<Change> lines;                              // the first kMostLines, each with before and after
+  std::vector<space::NodeIndex> properties;               // whose values changed
   std::size_t added = 0, removed = 0, changed = 0;        // nodes
 };
 

@@ -22,10 +22,15 @@ Result<ChangeFilter> ChangeFilter::from(const DataChangeFilter& filter, bool isN
       if (!isNumber) return status::BadFilterNotAllowed;
       if (!(filter.deadbandValue >= 0 && filter.deadbandValue <= 100) || !euRange)
         return status::BadDeadbandFilterInvalid;
-      out.deadband_ = filter.deadbandValue / 100 * (euRange->high - euRange->low);
+      out.percent_ = filter.deadbandValue;
+      out.setRange(*euRange);
       return out;
   }
   return status::BadMonitoredItemFilterInvalid;
+}
+
+void ChangeFilter::setRange(const Range& euRange) {
+  if (percent_) deadband_ = *percent_ / 100 * (euRange.high - euRange.low);
 }
 
 bool ChangeFilter::passes(const DataValue& last, const DataValue& now) const {

@@ -18,6 +18,8 @@ class ChangeFilter {
   static ua::Result<ChangeFilter> from(const ua::DataChangeFilter& filter, bool isNumber,
                                        std::optional<ua::Range> euRange);
 
+  /// The variable's range is another: a deadband in percent follows it.
+  void setRange(const ua::Range& euRange);
   bool passes(const ua::DataValue& last, const ua::DataValue& now) const;
 
  private:
@@ -25,6 +27,7 @@ class ChangeFilter {
 
   ua::DataChangeTrigger trigger_ = ua::DataChangeTrigger::StatusValue;
   double deadband_ = 0;  // absolute; 0 for none
+  std::optional<double> percent_;
 };
 
 }  // namespace zunth::monitor

@@ -32,10 +32,16 @@ bool MonitoredItem::sample(const DataValue& value, DateTime wallClock) {
     now.value = part ? *part : Variant();
     if (!part) now.status = part.code();
   }
-  if (last_ && !settings_.filter.passes(*last_, now)) return false;
+  if (last_ && !tellsMeaning_ && !settings_.filter.passes(*last_, now)) return false;
   last_ = now;
+  if (std::exchange(tellsMeaning_, false)) now.status = now.status.withSemanticsChanged();
   queueValue(std::move(now), wallClock);
   return true;
+}
+
+void MonitoredItem::meaningChanged(const std::optional<Range>& euRange) {
+  tellsMeaning_ = true;
+  if (euRange) settings_.filter.setRange(*euRange);
 }
 
 void MonitoredItem::queueValue(DataValue value, DateTime wallClock) {

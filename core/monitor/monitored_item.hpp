@@ -42,6 +42,8 @@ class MonitoredItem : public ua::Due {
 
   /// Takes a sample; true when it was queued.
   bool sample(const ua::DataValue& value, ua::DateTime wallClock);
+  /// What its values mean has changed: the next sample is reported whatever it is, and says so.
+  void meaningChanged(const std::optional<ua::Range>& euRange);
   /// Takes an event's fields. When the queue is full, an event gives way and the queue is marked as overflown.
   void event(ua::List<ua::Variant> fields);
   /// Queues the last value again, when nothing waits: what a client is told that takes the subscription over. True
@@ -77,6 +79,7 @@ class MonitoredItem : public ua::Due {
   void dropFirstValue();
   void clearQueues();
 
+  bool tellsMeaning_ = false;
   std::uint32_t id_;
   Subscription& owner_;
   space::NodeIndex node_;

@@ -80,6 +80,17 @@ void Sampling::take(MonitoredItem& item, const DataValue& value, Instant now, Da
   if (item.sample(value, wallClock)) item.owner().itemQueued(item);
 }
 
+void Sampling::meaningChanged(NodeIndex node, Instant now, DateTime wallClock) {
+  const auto found = watchers_.find(node);
+  if (found == watchers_.end()) return;
+  const auto range = space::rangeProperty(space_, node, "EURange");
+  for (MonitoredItem* item : found->second) {
+    if (item->attribute() != AttributeId::Value) continue;
+    item->meaningChanged(range);
+    refresh(*item, now, wallClock);
+  }
+}
+
 void Sampling::valueChanged(NodeIndex node, const DataValue& value, Instant now, DateTime wallClock) {
   const auto found = watchers_.find(node);
   if (found == watchers_.end()) return;

@@ -24,6 +24,8 @@ class Sampling {
   void end(MonitoredItem& item, ua::StatusCode why, ua::DateTime wallClock);
   /// Takes a sample at once and begins the item's beat anew, as after it was enabled or its settings changed.
   void refresh(MonitoredItem& item, ua::Instant now, ua::DateTime wallClock);
+  /// What a variable's value means has changed: its items say so with its value as it is.
+  void meaningChanged(space::NodeIndex node, ua::Instant now, ua::DateTime wallClock);
   /// A watched variable got this value.
   void valueChanged(space::NodeIndex node, const ua::DataValue& value, ua::Instant now, ua::DateTime wallClock);
   /// Takes the samples that are due, each item's once; what doesn't fit into the slice stays due. Items that watch the

@@ -52,7 +52,8 @@ class ReferenceRuns {
   }
   /// True when it was there.
   bool remove(Run& run, Reference reference) {
-    for (std::uint32_t i = 0; i < run.count; ++i) {
+    // From the end: what comes and goes, as sessions do, came last, and a type's run holds all its instances.
+    for (std::uint32_t i = run.count; i-- > 0;) {
       if (!(pool_[run.offset + i] == reference)) continue;
       const std::uint32_t before = capacity(run.count);
       for (std::uint32_t j = i + 1; j < run.count; ++j) pool_[run.offset + j - 1] = pool_[run.offset + j];

@@ -18,6 +18,9 @@ struct StatusCode {
   /// With the bits that mark a monitored item's queue overflow (InfoType DataValue, Overflow).
   constexpr StatusCode withOverflow() const { return {value | 0x0480u}; }
   constexpr bool hasOverflow() const { return (value & 0x0480u) == 0x0480u; }
+  /// With the bit that says that the meaning of the value has changed, as its range or unit did (Part 4, 7.39.1).
+  constexpr StatusCode withSemanticsChanged() const { return {value | 0x4000u}; }
+  constexpr bool hasSemanticsChanged() const { return (value & 0x4000u) != 0; }
   /// The standard's symbolic name of the condition, or "0x8ABC0000" for one it doesn't name.
   std::string_view name() const;
 

@@ -101,6 +101,7 @@ Json Applying::swap(Site wanted, Wish wish) {
     server.showModels();
     server.bindAlarms();
     server.announcer().modelChanged(std::move(applied.changes));
+    server.meaningChanged(applied.properties);
     settle(wanted);
   }
   for (const auto& [change, isForRestart] : others) {

@@ -213,7 +213,7 @@ void Attributes::writeOne(const std::shared_ptr<Writing>& writing, std::size_t i
   if (object_.write(node, value->value)) return finish({status::Good, {}, {}});
   if (value->sourceTimestamp.isNull()) value->sourceTimestamp = context.wallClock;
   space_.setValue(node, std::move(*value));
-  if (space_.traits(node).accessLevel & AccessLevelType::SemanticChange) announcer_.meaningChanged(space_.parent(node));
+  core_.meaningChanged(node);
   finish({status::Good, {}, {}});
 }
 

@@ -87,6 +87,20 @@ void Core::nodeRemoved(space::NodeIndex node) {
   sessionMethods.erase(node);
 }
 
+void Core::meaningChanged(space::NodeIndex property) {
+  // Part 8, 5.2: of a DataItem and of those below it.
+  static constexpr std::string_view kMeaning[] = {"EURange",         "InstrumentRange", "EngineeringUnits",
+                                                  "EnumStrings",     "EnumValues",      "TrueState",
+                                                  "FalseState",      "AxisScaleType",   "Title",
+                                                  "XAxisDefinition", "YAxisDefinition", "ZAxisDefinition"};
+  const auto variable = space.parent(property);
+  if (variable == space::kNoNode || space.nodeClass(variable) != NodeClass::Variable) return;
+  const bool isSaid = space.traits(property).accessLevel & AccessLevelType::SemanticChange;
+  if (!isSaid && std::ranges::find(kMeaning, space.name(property)) == std::end(kMeaning)) return;
+  announcer.meaningChanged(variable);
+  sampling.meaningChanged(variable, clock.now(), clock.wallClock());
+}
+
 Result<void> Core::checkCount(std::size_t operations) const {
   if (operations == 0) return Error{status::BadNothingToDo, "the request names nothing to do", {}};
   if (operations > settings.limits.maxOperationsPerRequest)

@@ -72,6 +72,8 @@ class Core {
   std::function<void(ua::ServerState, std::uint32_t secondsTillShutdown)> stateHandler;
 
   ua::Duration sliceLength() const { return ua::milliseconds(settings.limits.slice); }
+  /// A property that says what a variable's value means has another value: those who watch the variable hear of it.
+  void meaningChanged(space::NodeIndex property);
   /// BadNothingToDo, BadTooManyOperations.
   ua::Result<void> checkCount(std::size_t operations) const;
   /// What a response to this request may hold.

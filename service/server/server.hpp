@@ -64,6 +64,10 @@ class Server {
   space::Space& space() { return core_.space; }
   const Settings& settings() const { return core_.settings; }
   Announcer& announcer() { return core_.announcer; }
+  /// Properties have other values than before: who watches what they are about hears of it.
+  void meaningChanged(std::span<const space::NodeIndex> properties) {
+    for (const auto property : properties) core_.meaningChanged(property);
+  }
   /// Finds the alarms of the space; again when models changed.
   void bindAlarms() { core_.alarms.bind(); }
   /// Shows clients what the space's models say of their namespaces and languages; again when models changed.

@@ -241,6 +241,18 @@ TEST_CASE("an alarm with delays waits both ways", "[alarm]") {
   CHECK(plant.told("DF1/slow") == std::vector<std::string>{"Inactive"});
 }
 
+TEST_CASE("a value that moves between two limits is beyond the first all the time", "[alarm]") {
+  alarm::Delay delay;
+  const alarm::Exceeded high = alarm::bitOf(space::LimitLevel::High),
+                        both = high | alarm::bitOf(space::LimitLevel::HighHigh);
+  Instant now{};
+  for (int second = 0; second < 60; second += 2, now += std::chrono::seconds(2)) {
+    const auto counts = delay.settle(second % 4 ? both : high, now, 5'000, 5'000);
+    INFO(second);
+    CHECK(counts == (second >= 6 ? high : 0));  // the second limit is never exceeded for five seconds
+  }
+}
+
 TEST_CASE("a deadband counts on the way down from a limit beyond, too", "[alarm]") {
   Plant plant;
   plant.set("DF1/pressure", Variant(40.0));

@@ -152,6 +152,26 @@ TEST_CASE("samples come no more often than asked for, and none is lost that stay
   CHECK(f.sampling.nextDue() == Instant::max());  // nothing changes, nothing runs
 }
 
+TEST_CASE("who watches a value whose meaning has changed hears it once, with the value as it is", "[monitor]") {
+  Fixture f;
+  f.watch(0, 5);
+  f.set(2);
+  f.published();
+  const auto statuses = [&] {
+    std::vector<StatusCode> out;
+    for (const auto& data : f.subscription.publish(kWall).message.notificationData)
+      for (const auto& change : data.as<DataChangeNotification>()->monitoredItems) out.push_back(change.value.status);
+    return out;
+  };
+  f.sampling.meaningChanged(f.variable, f.now, kWall);
+  const auto told = statuses();
+  REQUIRE(told.size() == 1);
+  CHECK(told[0].hasSemanticsChanged());
+  CHECK(told[0].isGood());
+  f.set(3);
+  CHECK(statuses() == std::vector<StatusCode>{status::Good});
+}
+
 TEST_CASE("modes turn sampling and reporting on and off", "[monitor][cu:Monitor Modes]") {
   Fixture f;
   auto& item = f.watch(0, 5);
