@@ -77,6 +77,8 @@ Verb::Option Verb::oneOfThese(const std::string& names, const std::vector<std::p
 bool Verb::isGiven() const { return app_->parsed(); }
 std::string Verb::name() const { return app_->get_name(); }
 
+void Verb::inGroup(const std::string& heading) const { app_->group(heading); }
+
 std::vector<Verb> Verb::verbs() const {
   std::vector<Verb> out;
   for (auto* verb : app_->get_subcommands({})) out.emplace_back(*verb);
@@ -99,6 +101,8 @@ CommandLine::CommandLine(const std::string& about, const std::string& name, cons
 CommandLine::~CommandLine() = default;
 
 Verb CommandLine::top() const { return Verb(*app_); }
+
+void CommandLine::showHelp() const { std::fputs(app_->help().c_str(), stdout); }
 
 Reading CommandLine::read(int argc, char** argv) const {
   try {

@@ -39,6 +39,8 @@ class Verb {
   /// A verb below this one.
   Verb verb(const std::string& name, const std::string& about) const;
   void example(const std::string& text) const;
+  /// Under which heading the help lists it.
+  void inGroup(const std::string& heading) const;
   /// "--name,--other" for an option, "NAME" for what stands alone. `value` must live as long as the program reads its
   /// arguments.
   Option option(const std::string& names, std::string& value, const std::string& about) const;
@@ -86,6 +88,7 @@ class CommandLine {
   ~CommandLine();
   Verb top() const;
   Reading read(int argc, char** argv) const;
+  void showHelp() const;
 
  private:
   std::unique_ptr<CLI::App> app_;
