@@ -77,6 +77,8 @@ Verb::Option Verb::oneOfThese(const std::string& names, const std::vector<std::p
 bool Verb::isGiven() const { return app_->parsed(); }
 std::string Verb::name() const { return app_->get_name(); }
 
+std::string Verb::about() const { return app_->get_description(); }
+
 void Verb::inGroup(const std::string& heading) const { app_->group(heading); }
 
 std::vector<Verb> Verb::verbs() const {

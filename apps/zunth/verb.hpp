@@ -65,6 +65,7 @@ class Verb {
   /// Whether it stood on the command line.
   bool isGiven() const;
   std::string name() const;
+  std::string about() const;
   std::vector<Verb> verbs() const;
   /// Names of its options, with their dashes.
   std::vector<std::string> optionNames() const;

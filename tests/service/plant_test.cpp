@@ -571,6 +571,19 @@ TEST_CASE("the shell completes verbs, options and their values", "[plant]") {
   CHECK(complete("zunth watch --int", 2) == "--interval\n");
   CHECK(complete("zunth read x --output js", 4) == "json\n");
   CHECK(complete("zunth at us", 2) == "use\n");
+  CHECK(run(program("zunth") + " completion fish", folder.path).out.find("-a explain -d 'The whole way") !=
+        std::string::npos);
+  CHECK(run(program("zunth") + " completion zsh", folder.path).out.starts_with("autoload -Uz compinit"));
+  CHECK(run(program("zunth") + " completion ksh", folder.path).code == 2);
+}
+
+TEST_CASE("nodes are completed as the server has them", "[plant]") {
+  const Plant plant;
+  CHECK(plant.zunth("completion --nodes DF").out == "DF1/\n");
+  CHECK(plant.zunth("completion --nodes DF1/spe").out == "DF1/speed\nDF1/speedGoal\n");
+  CHECK(plant.zunth("completion --nodes nothing").code == 1);
+  const auto nobody = run(program("zunth") + " completion --nodes DF --at opc.tcp://127.0.0.1:1", plant.folder.path);
+  CHECK(nobody.out.empty());
 }
 
 TEST_CASE("a new site is sound and is not made over an old one", "[plant]") {
