@@ -117,6 +117,7 @@ bool isOfTheModel(const Pair& pair) {
 }
 bool hasSameValue(const Pair& pair) {
   const auto is = pair.is.value(pair.node).value, wanted = pair.wanted.value(pair.twin).value;
+  if (is.isNull() && wanted.isNull()) return true;
   return is == pair.twins.renumbered()(wanted) || space::isConditionState(pair.wanted, pair.twin);
 }
 std::string valueText(const Space& space, NodeIndex node) { return format(space.value(node).value); }
@@ -131,6 +132,7 @@ const NodeAttribute kAttributes[] = {
      [](const Pair& p, Space& to) { to.setBrowseName(p.node, p.twins.renumbered()(p.wanted.browseName(p.twin))); }},
     {"display name", Fact, kAll, seen,
      [](const Pair& p) {
+       // In several languages they are told together.
        const bool isTranslated = !p.rareIs.displayNames.empty() || !p.rareWanted.displayNames.empty();
        return isTranslated || p.is.displayName(p.node).text.view() == p.wanted.displayName(p.twin).text.view();
      },
@@ -220,9 +222,9 @@ const NodeAttribute kAttributes[] = {
      [](const Pair& p, Space& to) {
        to.traits(p.node).minimumSamplingInterval = p.wanted.traits(p.twin).minimumSamplingInterval;
      }},
-    {"value", Fact, kVariables, seen, [](const Pair& p) { return !isOfTheModel(p) || hasSameValue(p); }, valueText,
+    {"value", Fact, kVariables, seen, [](const Pair& p) { return hasSameValue(p) || !isOfTheModel(p); }, valueText,
      [](const Pair& p, Space& to) { to.setValue(p.node, p.twins.renumbered()(p.wanted.value(p.twin))); }},
-    {"initial value", InitialValue, kVariables, none, [](const Pair& p) { return isOfTheModel(p) || hasSameValue(p); },
+    {"initial value", InitialValue, kVariables, none, [](const Pair& p) { return hasSameValue(p) || isOfTheModel(p); },
      valueText, nullptr},
 };
 

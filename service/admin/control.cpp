@@ -144,10 +144,14 @@ asio::awaitable<void> Control::converse(Socket socket) {
     // Some verbs take their time; the answer wakes this up.
     const auto told = std::make_shared<std::optional<Json>>();
     const auto wake = std::make_shared<asio::steady_timer>(loop_, asio::steady_timer::time_point::max());
-    verb->second(*actor, *parsed, [told, wake](Json json) {
-      *told = std::move(json);
-      wake->cancel();
-    });
+    try {
+      verb->second(*actor, *parsed, [told, wake](Json json) {
+        *told = std::move(json);
+        wake->cancel();
+      });
+    } catch (const Json::exception& wrong) {
+      *told = Json{{"error", jsonOf(Error{status::BadSyntaxError, wrong.what(), {}})}};
+    }
     while (!*told) co_await wake->async_wait(net::kQuietly);
     answer = std::move(**told);
   }

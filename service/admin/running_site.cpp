@@ -130,7 +130,10 @@ void RunningSite::applied(const std::string& who, const Json& told) {
 /// What site.yaml says otherwise and may change while it runs.
 void RunningSite::settle(const Site& wanted) {
   site_.ownRoles = wanted.ownRoles;
-  site_.toleratedFaults = wanted.toleratedFaults;
+  {
+    const std::lock_guard lock(judging_);
+    site_.toleratedFaults = wanted.toleratedFaults;
+  }
   server::Settings settings = wanted.settings;
   if (auto roles = RoleConfiguration::changed(settings.roles, site_.folder / "state/roles.json"))
     settings.roles = std::move(*roles);

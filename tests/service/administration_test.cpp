@@ -156,6 +156,7 @@ TEST_CASE("the control door takes nonsense from nobody", "[plant]") {
   CHECK(ask({{"verb", 5}}).code() == status::BadNotImplemented);
   CHECK(ask(admin::Json::array()).code() == status::BadSyntaxError);
   CHECK(ask({{"verb", std::string(100'000, 'x')}}).error().code.isBad());
+  for (int i = 0; i < 20; ++i) CHECK(ask({{"verb", "apply"}, {"show", "yes"}}).code() == status::BadSyntaxError);
   CHECK(ask({{"verb", "devices"}}));
   CHECK((std::filesystem::status(site / "state/control.sock").permissions() & std::filesystem::perms::group_all) ==
         std::filesystem::perms::none);
