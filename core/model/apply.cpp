@@ -123,8 +123,9 @@ class Application {
     const auto *is = running_.rare(node), *should = wanted_.rare(wanted);
     const auto nodeClass = wanted_.nodeClass(wanted);
     const bool isNew = states_[node] & Added;
-    for (const auto& attribute : nodeAttributes()) {
-      if (!attribute.take || !attribute.isOf(nodeClass)) continue;
+    for (const auto* each : attributesOf(nodeClass)) {
+      const auto& attribute = *each;
+      if (!attribute.take) continue;
       const Pair pair{running_,
                       node,
                       wanted_,

@@ -68,9 +68,10 @@ class Comparison {
                     rareBefore ? *rareBefore : nothing,
                     rareAfter ? *rareAfter : nothing,
                     options_.isOwned && options_.isOwned(before)};
-    for (const auto& attribute : nodeAttributes()) {
+    for (const auto* each : attributesOf(nodeClass)) {
+      const auto& attribute = *each;
       using Kind = NodeAttribute::Kind;
-      if (!attribute.isOf(nodeClass) || (attribute.kind == Kind::Permissions && !options_.permissions) ||
+      if ((attribute.kind == Kind::Permissions && !options_.permissions) ||
           (attribute.kind == Kind::InitialValue && !options_.initialValues) || attribute.isSame(pair))
         continue;
       std::string was = attribute.text(before_, before), is = attribute.text(after_, after);

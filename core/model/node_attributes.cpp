@@ -4,6 +4,8 @@
 #include "core/ua/text.hpp"
 
 #include <algorithm>
+#include <array>
+#include <bit>
 
 #include <fmt/format.h>
 
@@ -230,6 +232,17 @@ const NodeAttribute kAttributes[] = {
 
 }  // namespace
 
-std::span<const NodeAttribute> nodeAttributes() { return kAttributes; }
+std::span<const NodeAttribute* const> attributesOf(NodeClass nodeClass) {
+  constexpr std::size_t kClasses = 8;  // a bit each
+  static const auto byClass = [] {
+    std::array<std::vector<const NodeAttribute*>, kClasses> out;
+    for (std::size_t i = 0; i < kClasses; ++i)
+      for (const auto& attribute : kAttributes)
+        if (attribute.classes & (1u << i)) out[i].push_back(&attribute);
+    return out;
+  }();
+  const auto bit = static_cast<std::size_t>(std::countr_zero(static_cast<std::uint32_t>(nodeClass)));
+  return bit < kClasses ? std::span<const NodeAttribute* const>(byClass[bit]) : std::span<const NodeAttribute* const>();
+}
 
 }  // namespace zunth::model

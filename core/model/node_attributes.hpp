@@ -30,10 +30,9 @@ struct NodeAttribute {
   std::string (*text)(const space::Space&, space::NodeIndex);
   /// Makes it in `to`, which is the space `is`, as it is wanted; nullptr for what the plant decides.
   void (*take)(const Pair&, space::Space& to);
-
-  bool isOf(ua::NodeClass nodeClass) const { return classes & static_cast<std::uint32_t>(nodeClass); }
 };
 
-std::span<const NodeAttribute> nodeAttributes();
+/// Those that nodes of a class have.
+std::span<const NodeAttribute* const> attributesOf(ua::NodeClass nodeClass);
 
 }  // namespace zunth::model
