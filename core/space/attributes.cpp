@@ -209,6 +209,8 @@ Result<DataValue> checkWrite(const Space& space, NodeIndex node, const WriteValu
     return Error{status::BadWriteNotSupported, "a status or time can't be written to " + path, {}};
   auto range = IndexRange::parse(write.indexRange.view());
   if (!range) return range.error();
+  if (!range->isWhole() && (traits.accessLevel & AccessLevelExType::WriteFullArrayOnly))
+    return Error{status::BadWriteNotSupported, path + " is written as a whole only", "leave the index range out"};
   auto whole = range->isWhole() ? Result<Variant>(write.value.value)
                                 : range->replace(space.value(node).value, write.value.value);
   if (!whole) return whole.error();

@@ -15,8 +15,8 @@ ua::DataValue readAttribute(const Space& space, NodeIndex node, ua::AttributeId 
 
 /// Checks a write of a variable's Value and gives what the whole would become, an index range applied; status and time
 /// are the client's where the access level allows that, else Good and null. BadAttributeIdInvalid, BadNotWritable,
-/// BadWriteNotSupported (status or times), BadTypeMismatch, BadOutOfRange (beyond the variable's InstrumentRange, or
-/// else its EURange), BadIndexRange*.
+/// BadWriteNotSupported (status or times, or a part of what is written as a whole only), BadTypeMismatch, BadOutOfRange
+/// (beyond the variable's InstrumentRange, or else its EURange), BadIndexRange*.
 ua::Result<ua::DataValue> checkWrite(const Space& space, NodeIndex node, const ua::WriteValue& write);
 
 /// Whether values of this variable are structures: only these are encoded in one way or another.

@@ -30,6 +30,9 @@ void moveBindings(device::Bindings& bindings, const space::Space& from, const sp
   std::erase_if(bindings.methods, [](const auto& binding) { return binding.method == space::kNoNode; });
 }
 
+/// A mistake may touch every node of a large model: nobody reads more, and the loop is not held for them.
+constexpr std::size_t kMostShown = 10'000;
+
 Json jsonOf(const Change& change) {
   static const char* const kinds[] = {"added", "removed", "changed", "renamed"};
   static const char* const effects[] = {"no", "see it", "may fail"};
@@ -85,7 +88,10 @@ Json Applying::swap(Site wanted, Wish wish) {
     model::CompareOptions options;
     options.initialValues = false;  // those of what runs are the plant's
     options.isOwned = isOwned;
-    for (const auto& change : model::compare(*site.space, *wanted.space, options)) lines.push_back(jsonOf(change));
+    auto changes = model::compare(*site.space, *wanted.space, options);
+    told["total"] = changes.size();
+    if (changes.size() > kMostShown) changes.resize(kMostShown);
+    for (const auto& change : changes) lines.push_back(jsonOf(change));
   } else {
     auto applied = model::apply(*site.space, *wanted.space, isOwned);
     moveBindings(wanted.bindings, *wanted.space, *site.space);

@@ -230,6 +230,8 @@ TEST_CASE("writes are checked for access, type and range", "[space][cu:Data Acce
   CHECK(write(speed, Variant("x"), nullptr, 4) == status::BadNotWritable);
   CHECK(write(speed, Variant("x"), nullptr, 8) == status::BadAttributeIdInvalid);
   CHECK(write(objects, Variant(1)) == status::BadAttributeIdInvalid);
+  space->traits(list).accessLevel |= AccessLevelExType::WriteFullArrayOnly;
+  CHECK(write(list, Variant::array({9}), "1") == status::BadWriteNotSupported);
   WriteValue timed;
   timed.attributeId = 13;
   timed.value = DataValue(Variant(1.0f), DateTime{5});

@@ -50,6 +50,8 @@ int tellApplied(const Options& options, const ApplyWish& wish, const Json& told)
     if (!options.quiet && options.format == Format::Table) {
       if (changes.empty())
         std::printf("what runs is what the folder says\n");
+      else if (wish.onlyShow && told.value("total", std::size_t{0}) > changes.size())
+        std::printf("these are the first of %zu changes\n", told.value("total", std::size_t{0}));
       else if (wish.onlyShow)
         std::printf("to do so: zunth apply%s\n", wish.site.empty() ? "" : (" --site " + wish.site).c_str());
       else
