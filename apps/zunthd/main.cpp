@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cstdio>
+#include <thread>
 
 #include <CLI/CLI.hpp>
 #include <boost/asio/signal_set.hpp>
@@ -39,18 +40,24 @@ int serve(const std::string& folder) {
   };
   const auto lock = zunth::admin::SiteLock::take(folder);
   if (!lock) return told(lock.error());
-  zunth::net::asio::io_context loop(1);
-  zunth::admin::RunningSite running(loop, std::move(site));
+  const unsigned threads = site.loops ? site.loops : std::max(2u, std::thread::hardware_concurrency());
+  zunth::net::asio::io_context loop(static_cast<int>(threads));
+  const zunth::net::Loops loops(loop);
+  zunth::admin::RunningSite running(loops, std::move(site));
   auto urls = running.start();
   if (!urls) return told(urls.error());
-  zunth::net::asio::signal_set signals(loop, SIGINT, SIGTERM);
+  zunth::net::asio::signal_set signals(loops.services(), SIGINT, SIGTERM);
   signals.async_wait([&](const boost::system::error_code&, int) {
     running.stop();
     loop.stop();
   });
   for (const auto& url : *urls) std::printf("serving %s at %s\n", folder.c_str(), url.c_str());
   std::fflush(stdout);
-  loop.run();
+  {
+    std::vector<std::jthread> others;
+    for (unsigned i = 1; i < threads; ++i) others.emplace_back([&loop] { loop.run(); });
+    loop.run();
+  }
   // A moment for the goodbyes to leave; returns as soon as they have.
   loop.restart();
   loop.run_for(std::chrono::milliseconds(300));

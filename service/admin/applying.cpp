@@ -62,7 +62,7 @@ void Applying::apply(Wish wish, std::function<void(Json)> answer) {
     } catch (const std::exception& problem) {
       broken = problem.what();
     }
-    net::asio::post(parts_.loop, [this, wish, alive, wanted, broken, answer] {
+    net::asio::post(parts_.services, [this, wish, alive, wanted, broken, answer] {
       if (!*alive) return;
       isBusy_ = false;
       if (!broken.empty())
@@ -73,7 +73,7 @@ void Applying::apply(Wish wish, std::function<void(Json)> answer) {
 }
 
 Json Applying::swap(Site wanted, Wish wish) {
-  auto& [loop, site, server, devices, settle] = parts_;
+  auto& [services, site, server, devices, settle] = parts_;
   if (!wanted.isSound()) return {{"applied", false}, {"findings", wanted.report()}};
   if (const auto emptied = model::emptied(*site.space, *wanted.space);
       !emptied.empty() && !wish.mayEmpty && !wish.onlyShow)

@@ -13,7 +13,7 @@ namespace zunth::admin {
 class Applying {
  public:
   struct Parts {
-    net::asio::io_context& loop;
+    net::Executor services;
     Site& site;  // that runs
     server::Server& server;
     device::BoundDevices& devices;

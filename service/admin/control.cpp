@@ -80,7 +80,7 @@ Result<void> Control::open() {
   const Place place(site_);
   boost::system::error_code error;
   ::unlink(place.path().c_str());  // the lock says that nobody else is there
-  acceptor_ = std::make_unique<Local::acceptor>(loop_);
+  acceptor_ = std::make_unique<Local::acceptor>(services_);
   acceptor_->open(Local(), error);
   if (!error) {
     const auto before = ::umask(0177);
@@ -92,7 +92,7 @@ Result<void> Control::open() {
     return Error{status::BadResourceUnavailable,
                  fmt::format("{} can't be opened: {}", (site_ / "state/control.sock").string(), error.message()),
                  "the folder state/ must belong to whom the service runs as"};
-  asio::co_spawn(loop_, accept(), asio::detached);
+  asio::co_spawn(services_, accept(), asio::detached);
   return {};
 }
 
@@ -110,11 +110,11 @@ asio::awaitable<void> Control::accept() {
     auto [error, socket] = co_await acceptor_->async_accept(net::kQuietly);
     if (!*alive) co_return;
     if (error) {
-      asio::steady_timer pause(loop_, std::chrono::milliseconds(100));
+      asio::steady_timer pause(services_, std::chrono::milliseconds(100));
       co_await pause.async_wait(net::kQuietly);
       continue;
     }
-    if (open_ < kMostOpen) asio::co_spawn(loop_, converse(std::move(socket)), asio::detached);
+    if (open_ < kMostOpen) asio::co_spawn(services_, converse(std::move(socket)), asio::detached);
   }
 }
 
@@ -124,7 +124,7 @@ asio::awaitable<void> Control::converse(Socket socket) {
   Json answer;
   std::string line;
   const auto actor = actorOf(socket);
-  asio::steady_timer patience(loop_, kForRequest);
+  asio::steady_timer patience(services_, kForRequest);
   auto read = co_await (asio::async_read_until(socket, asio::dynamic_buffer(line, kMostRequest), '\n', net::kQuietly) ||
                         patience.async_wait(net::kQuietly));
   const bool isWhole = read.index() == 0 && !std::get<0>(std::get<0>(read));
@@ -143,7 +143,7 @@ asio::awaitable<void> Control::converse(Socket socket) {
   } else {
     // Some verbs take their time; the answer wakes this up.
     const auto told = std::make_shared<std::optional<Json>>();
-    const auto wake = std::make_shared<asio::steady_timer>(loop_, asio::steady_timer::time_point::max());
+    const auto wake = std::make_shared<asio::steady_timer>(services_, asio::steady_timer::time_point::max());
     try {
       verb->second(*actor, *parsed, [told, wake](Json json) {
         *told = std::move(json);

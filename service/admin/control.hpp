@@ -29,7 +29,8 @@ class Control {
   using Answer = std::function<void(Json)>;
   using Verb = std::function<void(const Actor& actor, const Json& asked, Answer answer)>;
 
-  Control(net::asio::io_context& loop, std::filesystem::path site) : loop_(loop), site_(std::move(site)) {}
+  Control(net::Executor services, std::filesystem::path site)
+      : services_(std::move(services)), site_(std::move(site)) {}
   ~Control() { close(); }
   void on(std::string name, Verb verb) { verbs_[std::move(name)] = std::move(verb); }
   ua::Result<void> open();
@@ -44,7 +45,7 @@ class Control {
   net::asio::awaitable<void> accept();
   net::asio::awaitable<void> converse(Socket socket);
 
-  net::asio::io_context& loop_;
+  net::Executor services_;
   std::filesystem::path site_;
   std::map<std::string, Verb> verbs_;
   std::unique_ptr<net::asio::local::stream_protocol::acceptor> acceptor_;

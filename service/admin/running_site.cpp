@@ -24,15 +24,15 @@ constexpr std::size_t kShownPrint = 16 * 3 - 1;
 
 }  // namespace
 
-RunningSite::RunningSite(net::asio::io_context& loop, Site site)
-    : loop_(loop),
+RunningSite::RunningSite(const net::Loops& loops, Site site)
+    : loops_(loops),
       trust_(site.folder / "state/trust"),
       users_(site.folder / "state/users.yaml"),
       audit_(site.folder / "state/audit"),
       site_(std::move(site)),
-      control_(loop, site_.folder),
-      stateTimer_(loop),
-      shutdown_(loop) {
+      control_(loops.services(), site_.folder),
+      stateTimer_(loops.services()),
+      shutdown_(loops.services()) {
   site_.settings.trust = [this](const ByteString& chain) { return judge(chain); };
   site_.settings.checkPassword = [this](std::string name, std::string password, auto done) {
     checkPassword(std::move(name), std::move(password), std::move(done));
@@ -61,7 +61,7 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
   server_->announcer().setAuditLog([this](const server::AuditRecord& record) { audit_.write(record); });
   pushed_ = std::make_unique<PushConfiguration>(*server_, trust_, site_.settings.applicationUri, [this] {
     // What was pushed counts before the client hears that it was taken.
-    net::asio::post(loop_, [this, alive = alive_] {
+    net::asio::post(loops_.services(), [this, alive = alive_] {
       if (!*alive) return;
       renewIdentity();
       if (listener_) listener_->trustChanged();
@@ -71,7 +71,7 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
   devices_ = std::make_shared<device::BoundDevices>(
       *site_.space, server_->owners(),
       device::BoundDevices::Loop{[this, alive = alive_](std::function<void()> work) {
-                                   net::asio::post(loop_, [alive, work = std::move(work)] {
+                                   net::asio::post(loops_.services(), [alive, work = std::move(work)] {
                                      if (*alive) work();
                                    });
                                  },
@@ -80,7 +80,7 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
                                  }});
   devices_->rebind(site_.devices, site_.bindings);
   applying_ = std::make_unique<Applying>(
-      Applying::Parts{loop_, site_, *server_, *devices_, [this](const Site& wanted) { settle(wanted); }});
+      Applying::Parts{loops_.services(), site_, *server_, *devices_, [this](const Site& wanted) { settle(wanted); }});
   control_.on("apply", [this](const Actor& actor, const Json& asked, Control::Answer answer) {
     const Applying::Wish wish{asked.value("show", false), asked.value("yes", false)};
     applying_->apply(wish, [this, wish, name = actor.name, answer = std::move(answer)](Json told) {
@@ -99,7 +99,7 @@ RunningSite::RunningSite(net::asio::io_context& loop, Site site)
     shutdown_.async_wait([this, alive = alive_](const boost::system::error_code& cancelled) {
       if (cancelled || !*alive) return;
       stop();
-      loop_.stop();
+      loops_.stop();
     });
   });
 }
@@ -238,7 +238,7 @@ Result<void> RunningSite::judge(const ByteString& chain) {
 }
 
 void RunningSite::recordLater(const char* what, StatusCode outcome, std::string about) {
-  boost::asio::post(loop_, [this, alive = alive_, what, outcome, about = std::move(about)] {
+  boost::asio::post(loops_.services(), [this, alive = alive_, what, outcome, about = std::move(about)] {
     if (*alive) record(what, outcome, about);
   });
 }
@@ -258,7 +258,7 @@ void RunningSite::checkPassword(std::string name, std::string password,
       hashing_, [this, alive = alive_, name = std::move(name), password = std::move(password), done = std::move(done)] {
         auto user = users_.check(name, password);
         --passwordsWaiting_;
-        net::asio::post(loop_, [this, alive, done, user = std::move(user)] {
+        net::asio::post(loops_.services(), [this, alive, done, user = std::move(user)] {
           if (*alive) done(user ? accountOf(*user) : Result<server::Account>(user.error()));
         });
       });
@@ -356,7 +356,7 @@ void RunningSite::renewIdentity() {
 
 Result<std::vector<std::string>> RunningSite::start() {
   if (!secured_) return secured_.error();
-  listener_ = std::make_unique<endpoint::Listener>(loop_, *server_);
+  listener_ = std::make_unique<endpoint::Listener>(loops_, *server_);
   std::vector<std::string> urls;
   for (const auto& url : site_.settings.endpointUrls) {
     auto listening = listener_->listen(url);

@@ -16,10 +16,11 @@
 
 namespace zunth::admin {
 
-/// A site at work: its server listening, its devices polled, its bindings carried out. Runs on one loop.
+/// A site at work: its server listening, its devices polled, its bindings carried out. All calls on the services'
+/// executor.
 class RunningSite {
  public:
-  RunningSite(net::asio::io_context& loop, Site site);
+  RunningSite(const net::Loops& loops, Site site);
   ~RunningSite();
 
   /// Listens and starts the devices. The endpoint URLs with their true ports, or why it can't.
@@ -48,7 +49,7 @@ class RunningSite {
   void watchState();
   void renewIdentity();
 
-  net::asio::io_context& loop_;
+  const net::Loops loops_;
   TrustStore trust_;
   std::mutex judging_;
   UserStore users_;

@@ -207,10 +207,23 @@ void readRoles(const Entry& root, Site& site) {
   settings.roles.push_back(std::move(rule));
 }
 
+constexpr unsigned kMostLoops = 64;
+
+unsigned readLoops(const Entry& root, Findings& findings) {
+  const Text* text = root.textOf("loops");
+  if (!text) return 0;
+  const auto number = ua::parse(text->text, ua::BuiltInType::UInt32);
+  const auto loops = number ? *number->get<std::uint32_t>() : 0;
+  if (loops < 1 || loops > kMostLoops)
+    findings.error(text->place, fmt::format("'{}' is no number from 1 to {}", text->text, kMostLoops),
+                   "leave it away for one a core");
+  return loops;
+}
+
 void readSettings(const Entry& root, server::Settings& settings, Findings& findings) {
   checkKeys(root,
             {"name", "uri", "endpoint", "clients", "security", "roles", "limits", "node-management", "directory",
-             "diagnostics"},
+             "diagnostics", "loops"},
             findings);
   if (const Text* name = root.textOf("name")) settings.applicationName = name->text;
   if (const Text* uri = root.textOf("uri"))
@@ -350,6 +363,7 @@ Site loadSite(const fs::path& folder) {
   const Entry root = model::readYaml("site.yaml", load("site.yaml", folder / "site.yaml"), site.findings);
   flatten(root, "", site.settingTexts);
   readSettings(root, site.settings, site.findings);
+  site.loops = readLoops(root, site.findings);
   readRoles(root, site);
   readTolerated(root, site);
 

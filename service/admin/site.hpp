@@ -12,6 +12,7 @@ namespace zunth::admin {
 struct Site {
   std::filesystem::path folder;
   server::Settings settings;
+  unsigned loops = 0;  // threads for connections and their ciphers; 0 for one a core
   std::unique_ptr<space::Space> space;
   std::map<std::string, ua::NodeId> ownRoles;   // by name: those of site.yaml that the standard doesn't have
   std::vector<ua::StatusCode> toleratedFaults;  // of clients' certificates

@@ -42,7 +42,8 @@ Texts devicesOf(const Site& site) {
 }
 
 bool needsRestart(std::string_view key) {
-  return key == "name" || key == "uri" || key == "endpoint" || key == "clients" || key == "diagnostics";
+  return key == "name" || key == "uri" || key == "endpoint" || key == "clients" || key == "diagnostics" ||
+         key == "loops";
 }
 
 }  // namespace

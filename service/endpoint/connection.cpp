@@ -1,36 +1,58 @@
 #include "service/endpoint/connection.hpp"
 
 #include "core/ua/foreign.hpp"
+#include "service/endpoint/visitor.hpp"
 
 #include <spdlog/spdlog.h>
 
 namespace zunth::endpoint {
 
 using namespace ua;
+namespace asio = net::asio;
 
 namespace {
 
 constexpr auto kTimeToOpen = std::chrono::seconds(10);
 constexpr auto kTimeToEnd = std::chrono::seconds(5);
-constexpr auto kTurn = std::chrono::milliseconds(2);
 constexpr std::size_t kMostUnsent = 64u << 20;  // octets, of answers that were under way when no more was read
+constexpr std::size_t kMostOfBatch = 32, kMostOctetsOfBatch = 128u << 10;
 
 }  // namespace
 
-Connection::Connection(House& house, std::shared_ptr<net::Link> link, bool isEncrypted, server::Entrance entrance,
-                       const channel::ServerChannel::Options& options)
-    : house_(house),
-      link_(std::move(link)),
-      isEncrypted_(isEncrypted),
-      entrance_(std::move(entrance)),
+/// At once where the services are idle, and in the order of the calls in any case.
+template <class What>
+void Connection::onServices(What what) {
+  waitsFor_ = std::this_thread::get_id();
+  asio::dispatch(services_, [weak = visitor_, what = std::move(what)]() mutable {
+    if (const auto visitor = weak.lock()) what(*visitor);
+  });
+  waitsFor_ = std::thread::id();
+  if (!isWorking_ && !isGone_) here(&Connection::collect);
+}
+
+Connection::Connection(Parts parts, const channel::ServerChannel::Options& options)
+    : hall_(std::move(parts.hall)),
+      link_(std::move(parts.link)),
+      services_(std::move(parts.services)),
+      trust_(parts.trust ? std::move(parts.trust) : channel::ServerChannel::Handler::trust()),
       channel_(options, *this),
       waitsPatiently_(options.reverseHello.has_value()),
-      opened_(now()) {}
+      opened_(now()) {
+  channel_.setMostMessage(parts.mostBeforeActivation);
+}
 
-void Connection::start() {
-  channel_.setMostMessage(house_.server().settings().limits.maxRequestBeforeActivation);
-  // The house holds this; the link holds itself by its pending work.
-  const std::weak_ptr<Connection> weak = self();
+void Connection::here(void (Connection::*what)()) {
+  asio::post(link_->executor(), [self = shared_from_this(), what] { (*self.*what)(); });
+}
+
+void Connection::start(const std::shared_ptr<Visitor>& visitor) {
+  visitor_ = visitor;
+  here(&Connection::begin);
+}
+
+void Connection::begin() {
+  // The visitor holds this; the link holds itself by its pending work.
+  const std::weak_ptr<Connection> weak = shared_from_this();
   link_->start({[weak](BytesView octets) {
                   if (auto self = weak.lock()) self->received(octets);
                 },
@@ -38,43 +60,49 @@ void Connection::start() {
                   if (auto self = weak.lock()) self->drop();
                 },
                 [weak] {
-                  if (auto self = weak.lock()) self->resume();
+                  if (auto self = weak.lock()) self->work([] {});
                 }});
   flush();
 }
 
-void Connection::checkTrust() {
+void Connection::checkTrust() { here(&Connection::doCheckTrust); }
+
+void Connection::doCheckTrust() {
   const auto& certificate = channel_.security().peerCertificate;
   if (!channel_.isOpen() || certificate.empty()) return;
   auto fine = std::make_shared<Result<void>>();
   // It is open: it waits as long as it takes.
-  (void)house_.offload([fine, judge = trust(), certificate] { *fine = judge(certificate); }, true,
-                       [weak = std::weak_ptr(self()), fine] {
-                         const auto self = weak.lock();
-                         if (self && !*fine) self->end(fine->error());
-                       });
+  (void)hall_->keys.put([fine, judge = trust_, certificate] { *fine = judge(certificate); }, true,
+                        [weak = weak_from_this(), executor = link_->executor(), fine] {
+                          asio::post(executor, [weak, fine] {
+                            const auto self = weak.lock();
+                            if (self && !*fine) self->refuse(fine->error());
+                          });
+                        });
 }
 
-void Connection::end(const Error& why) {
+void Connection::refuse(const Error& why) {
   channel_.refuse(why);
   flush();
 }
 
-Guest::Standing Connection::standing() const {
-  if (channel_.isOver()) return Standing::Over;
-  if (!channel_.isOpen()) return Standing::Knocking;
-  return house_.server().hasSession(channel_.id()) ? Standing::Session : Standing::Channel;
+void Connection::end(const Error& why) {
+  asio::post(link_->executor(), [self = shared_from_this(), why] { self->refuse(why); });
 }
 
-void Connection::giveWay() {
-  // Who doesn't read what they were sent doesn't get a goodbye behind it.
-  const bool isDeaf = channel_.isOver() || link_->unsent() > net::Link::kLow;
-  end({status::BadTcpNotEnoughResources, "the server has as many connections as it may, and others have sessions", {}});
-  if (isDeaf) link_->abandon();
-  drop();
+void Connection::giveWay(const Error& why) {
+  asio::post(link_->executor(), [self = shared_from_this(), why] {
+    // Who doesn't read what they were sent doesn't get a goodbye behind it.
+    const bool isDeaf = self->channel_.isOver() || self->link_->unsent() > net::Link::kLow;
+    self->refuse(why);
+    if (isDeaf) self->link_->abandon();
+    self->drop();
+  });
 }
 
-void Connection::tick() {
+void Connection::tick() { here(&Connection::doTick); }
+
+void Connection::doTick() {
   channel_.tick(now());
   if (!waitsPatiently_ && !channel_.isOpen() && !channel_.isOver() && now() - opened_ > kTimeToOpen)
     channel_.refuse({status::BadTimeout, "no secure channel was opened in time", {}});
@@ -86,94 +114,142 @@ void Connection::tick() {
 }
 
 void Connection::received(BytesView octets) {
-  // Who took more than their part of late queues for it.
-  if (spending_.isMuch(now()) && !isQueued_) {
-    isQueued_ = true;
-    house_.guests().queue(self());
-    house_.queued();
-  }
   work([&] { channel_.feed(octets, now(), DateTime::from(std::chrono::system_clock::now())); });
 }
 
-void Connection::resume() {
-  isQueued_ = false;
-  if (isGone_ || inFeed_) return;
-  work([&] { channel_.read(); });
-}
-
-void Connection::activated() { channel_.setMostMessage(house_.server().settings().maxMessageSize); }
-
-void Connection::release() {
-  if (--holds_ > 0 || isGone_ || isQueued_) return;
-  // Whoever releases it is in the middle of something, such as ending a session: what was sent meanwhile is looked at
-  // afterwards.
-  isQueued_ = true;
-  house_.guests().queue(self());
-  house_.queued();
-}
-
+/// Takes something up, gives what comes out of it to the services, and goes on with what had to wait for them.
 void Connection::work(const std::function<void()>& take) {
-  const auto keep = self();
-  const Instant begun = now();
-  turn_ = Slice(&now, kTurn);
-  inFeed_ = true;
+  const auto keep = shared_from_this();
+  isWorking_ = true;
   take();
-  inFeed_ = false;
-  spending_.spent(now() - begun, now());
+  deliver();
+  takeOutbox();
+  // What the services did at once made room for more.
+  while (!isGone_ && !isServing_ && channel_.isLeft() && !isHigh() && !channel_.isOver()) {
+    channel_.read();
+    if (batch_.empty()) break;
+    deliver();
+    takeOutbox();
+  }
+  isWorking_ = false;
   flush();
   settle();
-  house_.served();
+}
+
+/// What is read already goes to the services.
+void Connection::deliver() {
+  if (batch_.empty()) return;
+  isServing_ = true;
+  batchOctets_ = 0;
+  onServices([batch = std::exchange(batch_, {})](Visitor& visitor) mutable { visitor.take(std::move(batch)); });
+}
+
+void Connection::respond(std::uint32_t requestId, Bytes message) {
+  const std::lock_guard lock(outbox_.guard);
+  outbox_.octets += message.size();
+  outbox_.answers.push_back({requestId, std::move(message)});
+  haveCollected();
+}
+
+void Connection::setMostMessage(std::size_t octets) {
+  const std::lock_guard lock(outbox_.guard);
+  outbox_.mostMessage = octets;
+  haveCollected();
+}
+
+void Connection::served(Served how) {
+  const std::lock_guard lock(outbox_.guard);
+  outbox_.served = how;
+  haveCollected();
+}
+
+bool Connection::isFull() {
+  const std::lock_guard lock(outbox_.guard);
+  return outbox_.octets > net::Link::kHigh;
+}
+
+/// Under the outbox's guard.
+void Connection::haveCollected() {
+  if (outbox_.isPosted || waitsFor_.load() == std::this_thread::get_id()) return;
+  outbox_.isPosted = true;
+  here(&Connection::collect);
+}
+
+void Connection::collect() {
+  work([this] { takeOutbox(); });
+}
+
+/// Seals what the services answered.
+void Connection::takeOutbox() {
+  std::vector<Arrived> answers;
+  std::optional<Served> served;
+  {
+    const std::lock_guard lock(outbox_.guard);
+    outbox_.isPosted = false;
+    answers.swap(outbox_.answers);
+    outbox_.octets = 0;
+    served = std::exchange(outbox_.served, {});
+    if (outbox_.mostMessage) channel_.setMostMessage(*std::exchange(outbox_.mostMessage, {}));
+  }
+  for (auto& answer : answers) channel_.respond(answer.requestId, std::move(answer.body));
+  if (!served) return;
+  if (*served == Served::All)
+    isServing_ = false;
+  else
+    awaitsRoom_ = true;
 }
 
 /// Decides whether more is read, and when.
 void Connection::settle() {
   if (isGone_) return;
-  auto& guests = house_.guests();
-  guests.unfinished += channel_.unfinished() - unfinished_;
-  const bool grows = channel_.unfinished() > unfinished_;
-  unfinished_ = channel_.unfinished();
-  if (grows && guests.unfinished > Guests::kMostUnfinished)
-    return end({status::BadTcpNotEnoughResources, "the server has no room for so large a message just now", {}});
-  const bool isHigh = link_->unsent() > net::Link::kHigh;
-  link_->setReading(channel_.wantsMore() && !isHigh);
-  // Held or unread, it goes on when that is over; if only its turn was, it queues for the next.
-  if (channel_.wantsMore() || holds_ > 0 || isHigh || isQueued_ || channel_.isOver()) return;
-  if (!channel_.isLeft()) return;
-  isQueued_ = true;
-  guests.queue(self());
-  house_.queued();
+  const std::size_t before = std::exchange(unfinished_, channel_.unfinished());
+  const std::size_t all = hall_->unfinished += unfinished_ - before;
+  if (unfinished_ > before && all > Hall::kMostUnfinished)
+    return refuse({status::BadTcpNotEnoughResources, "the server has no room for so large a message just now", {}});
+  link_->setReading(channel_.wantsMore() && !isServing_ && !isHigh());
+  if (awaitsRoom_ && !isHigh()) {
+    awaitsRoom_ = false;
+    onServices([](Visitor& visitor) { visitor.resume(); });
+  }
 }
 
-bool Connection::isBusy() { return holds_ > 0 || isQueued_ || link_->unsent() > net::Link::kHigh || turn_.lookAgain(); }
+bool Connection::isHigh() const { return link_->unsent() > net::Link::kHigh; }
 
-void Connection::respond(std::uint32_t requestId, Bytes message) {
-  channel_.respond(requestId, std::move(message));
-  if (!inFeed_) flush();
+bool Connection::isBusy() {
+  return isServing_ || batch_.size() >= kMostOfBatch || batchOctets_ >= kMostOctetsOfBatch || isHigh();
 }
 
-void Connection::opened(const OpenSecureChannelRequest& request) { house_.server().channelOpened(*this, request); }
+void Connection::request(std::uint32_t requestId, BytesView body) {
+  batchOctets_ += body.size();
+  batch_.push_back({requestId, Bytes(body.begin(), body.end())});
+}
 
-Result<void> Connection::offload(std::function<void()> work, std::function<void()> done) {
-  return house_.offload(std::move(work), channel_.isOpen(), [weak = std::weak_ptr(self()), done = std::move(done)] {
-    const auto self = weak.lock();
-    if (self && !self->isGone_) self->work(done);
+void Connection::opened(const OpenSecureChannelRequest& request) {
+  onServices([request, security = channel_.security(), most = channel_.mostResponse()](Visitor& visitor) {
+    visitor.opened(request, security, most);
   });
 }
 
-void Connection::request(std::uint32_t requestId, BytesView body) { house_.server().handle(self(), requestId, body); }
-
-std::function<Result<void>(const ByteString&)> Connection::trust() {
-  const auto& trust = house_.server().settings().trust;
-  return trust ? trust : channel::ServerChannel::Handler::trust();
+Result<void> Connection::offload(std::function<void()> work, std::function<void()> done) {
+  return hall_->keys.put(
+      std::move(work), channel_.isOpen(),
+      [weak = weak_from_this(), executor = link_->executor(), done = std::make_shared<std::function<void()>>(done)] {
+        asio::post(executor, [weak, done] {
+          const auto self = weak.lock();
+          if (self && !self->isGone_) self->work(*done);
+        });
+      });
 }
 
 void Connection::closed(const Error& why) {
   overSince_ = now();
   if (why.code.isBad()) spdlog::info("connection of {} refused: {}", link_->peer(), shown(why.text(), 300));
-  house_.server().channelClosed(*this, why);
+  deliver();  // what was asked before
+  onServices([why](Visitor& visitor) { visitor.channelClosed(why); });
 }
 
 void Connection::flush() {
+  if (isWorking_) return;
   if (channel_.hasOutput()) link_->send(channel_.takeOutput());
   if (channel_.isOver()) {
     link_->finish();
@@ -186,9 +262,11 @@ void Connection::flush() {
 
 void Connection::drop() {
   if (std::exchange(isGone_, true)) return;
-  house_.guests().unfinished -= std::exchange(unfinished_, 0);
-  if (!channel_.isOver()) house_.server().channelClosed(*this, {status::Good, {}, {}});
-  house_.guests().leave(self());
+  hall_->unfinished -= std::exchange(unfinished_, 0);
+  onServices([isOver = channel_.isOver()](Visitor& visitor) {
+    if (!isOver) visitor.channelClosed({status::Good, {}, {}});
+    visitor.left();
+  });
 }
 
 }  // namespace zunth::endpoint

@@ -1,89 +1,120 @@
 #pragma once
 
-#include "service/endpoint/connections.hpp"
+#include "core/channel/server_channel.hpp"
+#include "service/endpoint/key_work.hpp"
 #include "service/net/link.hpp"
-#include "service/server/server.hpp"
+
+#include <atomic>
+#include <mutex>
+#include <optional>
+#include <thread>
 
 namespace zunth::endpoint {
 
-/// What a connection needs of the doors behind which it lives.
-class House {
- public:
-  virtual ~House() = default;
-  virtual server::Server& server() = 0;
-  virtual Guests& guests() = 0;
-  /// Does work with keys on a thread of its own, and `done` on the loop; see Listener::offload().
-  virtual ua::Result<void> offload(std::function<void()> work, bool isOpen, std::function<void()> done) = 0;
-  /// The guest stands in the queue for the next turns.
-  virtual void queued() = 0;
-  /// Work was done: something may be due sooner than planned.
-  virtual void served() = 0;
+class Visitor;
+
+/// What all connections share that are served by the same doors; from any thread.
+struct Hall {
+  static constexpr std::size_t kMostUnfinished = 128u << 20;
+  std::atomic<std::size_t> unfinished{0};  // octets of messages that haven't arrived whole, of all connections
+  KeyWork keys;
 };
 
-/// One client's connection and its secure channel. It reads no more while too much that it sent waits, while its
-/// answers stay unread, and while a request of its own is under way that takes longer.
-class Connection final : public server::Peer, public channel::ServerChannel::Handler, public Guest {
- public:
-  Connection(House& house, std::shared_ptr<net::Link> link, bool isEncrypted, server::Entrance entrance,
-             const channel::ServerChannel::Options& options);
+/// A request as it came out of a channel.
+struct Arrived {
+  std::uint32_t requestId;
+  ua::Bytes body;
+};
 
-  void start();
+/// One client's connection and its secure channel, on an executor of its own. Requests go to its visitor in batches,
+/// one batch at a time: it reads no more while one is being served, while its answers stay unread, and while something
+/// of its own is under way that takes longer.
+class Connection final : public channel::ServerChannel::Handler, public std::enable_shared_from_this<Connection> {
+ public:
+  using Trust = std::function<ua::Result<void>(const ua::ByteString& chain)>;
+  struct Parts {
+    std::shared_ptr<Hall> hall;
+    std::shared_ptr<net::Link> link;
+    net::Loops::Strand services;
+    Trust trust;                         // of clients' certificates; from any thread
+    std::size_t mostBeforeActivation{};  // octets of a message
+  };
+  Connection(Parts parts, const channel::ServerChannel::Options& options);
+
+  // From the services' executor; each takes effect on the connection's own.
+  void start(const std::shared_ptr<Visitor>& visitor);
+  void end(const ua::Error& why);
+  /// Ends it at once where nobody reads what was sent.
+  void giveWay(const ua::Error& why);
+  void tick();
   /// Ends a channel whose certificate is trusted no longer.
   void checkTrust();
-
-  // Guest
-  void end(const ua::Error& why) override;
-  Standing standing() const override;
-  ua::Instant since() const override { return opened_; }
-  void giveWay() override;
-  void tick() override;
-  void resume() override;
-
-  // Peer
-  void respond(std::uint32_t requestId, ua::Bytes message) override;
-  std::uint32_t channelId() const override { return channel_.id(); }
-  const channel::ChannelSecurity& security() const override { return channel_.security(); }
-  bool isEncryptedBelow() const override { return isEncrypted_; }
-  const server::Entrance& entrance() const override { return entrance_; }
-  std::string address() const override { return link_->peer(); }
-  std::size_t mostResponse() const override { return channel_.mostResponse(); }
-  void activated() override;
-  void hold() override { ++holds_; }
-  void release() override;
-  bool isGone() const override { return isGone_; }
+  void setMostMessage(std::size_t octets);
+  /// An answer. Those of one turn leave together.
+  void respond(std::uint32_t requestId, ua::Bytes message);
+  /// The batch is served, or so much was answered that it has to leave first; then the visitor is told to go on.
+  enum class Served { All, UntilRoom };
+  void served(Served how);
+  /// So much waits to be sent that nothing more should be answered.
+  bool isFull();
 
   // ServerChannel::Handler
   void opened(const ua::OpenSecureChannelRequest& request) override;
   ua::Result<void> offload(std::function<void()> work, std::function<void()> done) override;
   bool isBusy() override;
   void request(std::uint32_t requestId, ua::BytesView body) override;
-  std::function<ua::Result<void>(const ua::ByteString&)> trust() override;
+  Trust trust() override { return trust_; }
   void closed(const ua::Error& why) override;
 
  private:
-  std::shared_ptr<Connection> self() { return std::static_pointer_cast<Connection>(Guest::shared_from_this()); }
   static ua::Instant now() { return std::chrono::steady_clock::now(); }
+  void here(void (Connection::*what)());
+  template <class What>
+  void onServices(What what);
+  void begin();
   void received(ua::BytesView octets);
-  /// Looks at what has come, for the length of one turn.
   void work(const std::function<void()>& take);
+  void deliver();
+  void collect();
+  void takeOutbox();
+  void haveCollected();
+  void refuse(const ua::Error& why);
+  void doTick();
+  void doCheckTrust();
+  bool isHigh() const;
   void settle();
   void flush();
   void drop();
 
-  House& house_;
+  std::shared_ptr<Hall> hall_;
   std::shared_ptr<net::Link> link_;
-  bool isEncrypted_;  // by TLS
-  server::Entrance entrance_;
+  net::Loops::Strand services_;
+  Trust trust_;
   channel::ServerChannel channel_;
   bool waitsPatiently_;  // a client that the server came to says hello when it likes
+  std::weak_ptr<Visitor> visitor_;
   ua::Instant opened_;
   ua::Instant overSince_ = ua::Instant::max();
-  ua::Slice turn_;
-  Spending spending_;
-  int holds_ = 0;
-  std::size_t unfinished_ = 0;  // as it is counted in the house
-  bool inFeed_ = false;         // answers made meanwhile leave together
-  bool isQueued_ = false, isGone_ = false;
+  std::vector<Arrived> batch_;
+  std::size_t batchOctets_ = 0;
+  bool isServing_ = false;      // a batch is with the services
+  bool awaitsRoom_ = false;     // the visitor waits until more can be answered
+  bool isWorking_ = false;      // answers made meanwhile leave together
+  std::size_t unfinished_ = 0;  // as it is counted in the hall
+  bool isGone_ = false;
+
+  /// What the services hand over.
+  struct Outbox {
+    std::mutex guard;
+    std::vector<Arrived> answers;
+    std::size_t octets = 0;
+    std::optional<Served> served;
+    std::optional<std::size_t> mostMessage;
+    bool isPosted = false;  // it will be collected
+  } outbox_;
+  /// The thread that waits, in the middle of this connection's work, for the services: what they hand over there is
+  /// collected when they return.
+  std::atomic<std::thread::id> waitsFor_{};
 };
 
 }  // namespace zunth::endpoint

@@ -10,7 +10,7 @@
 
 namespace zunth::endpoint {
 
-/// Who is connected, by whichever door, as far as the doors' common limits care. Everything on the loop's thread.
+/// Who is connected, by whichever door, as far as the doors' common limits care. Everything on the services' executor.
 class Guest : public std::enable_shared_from_this<Guest> {
  public:
   virtual ~Guest() = default;
@@ -25,6 +25,8 @@ class Guest : public std::enable_shared_from_this<Guest> {
   virtual void tick() = 0;
   /// Goes on with what was sent and could not be looked at in its turn.
   virtual void resume() = 0;
+  /// Ends if its certificate is trusted no longer.
+  virtual void checkTrust() {}
 };
 
 /// All guests, within their number: for one more, the one that has got least far gives way, and of those the oldest.
@@ -48,16 +50,13 @@ class Guests {
   /// Gives turns away until the slice is over.
   void serveQueue(ua::Slice slice);
 
-  static constexpr std::size_t kMostUnfinished = 128u << 20;  // octets of messages that haven't arrived whole, of all
-  std::size_t unfinished = 0;
-
  private:
   std::size_t most_;
   std::unordered_set<std::shared_ptr<Guest>> all_;
   std::deque<std::weak_ptr<Guest>> queue_;
 };
 
-/// How much of the loop's time somebody took of late: more than a tenth for a while is more than their part.
+/// How much of the services' time somebody took of late: more than a tenth for a while is more than their part.
 class Spending {
  public:
   void spent(ua::Duration time, ua::Instant now) {

@@ -32,8 +32,8 @@ constexpr const char* kTcpProfile = "http://opcfoundation.org/UA-Profile/Transpo
 
 }  // namespace
 
-Listener::Listener(asio::io_context& loop, server::Server& server)
-    : loop_(loop), server_(server), guests_(server.settings().limits.maxConnections), timer_(loop) {
+Listener::Listener(const net::Loops& loops, server::Server& server)
+    : loops_(loops), server_(server), guests_(server.settings().limits.maxConnections), timer_(loops.services()) {
   schedule();
 }
 
@@ -46,7 +46,7 @@ Result<std::string> Listener::listen(const std::string& url) {
   auto parsed = net::Url::parse(url);
   if (!parsed) return parsed.error();
   boost::system::error_code error;
-  net::Tcp::resolver resolver(loop_);
+  net::Tcp::resolver resolver(loops_.services());
   const auto found = resolver.resolve(parsed->host, std::to_string(parsed->port), net::Tcp::resolver::passive, error);
   if (error || found.empty())
     return Error{status::BadTcpEndpointUrlInvalid, fmt::format("the host name {} does not resolve", parsed->host),
@@ -59,7 +59,8 @@ Result<std::string> Listener::listen(const std::string& url) {
   if (std::ranges::any_of(doors_, isOpen)) return parsed->text();
   if (parsed->isOverTls() && !server_.settings().identities)
     return Error{status::BadConfigurationError, "TLS needs a certificate, and this server has none", {}};
-  auto door = std::make_unique<Door>(Door{net::Tcp::acceptor(loop_), asio::steady_timer(loop_), {}, {}});
+  auto door = std::make_unique<Door>(
+      Door{net::Tcp::acceptor(loops_.services()), asio::steady_timer(loops_.services()), {}, {}});
   door->acceptor.open(endpoint.protocol(), error);
   if (!error) door->acceptor.set_option(net::Tcp::acceptor::reuse_address(true), error);
   if (!error) door->acceptor.bind(endpoint, error);
@@ -71,7 +72,7 @@ Result<std::string> Listener::listen(const std::string& url) {
   door->entrance = {String(parsed->text()), kTcpProfile};
   if (parsed->isOverTls())
     door->web = std::make_unique<WebEndpoint>(
-        loop_, server_, guests_,
+        loops_, server_, guests_,
         WebEndpoint::Callbacks{[this](std::shared_ptr<net::Link> link, const server::Entrance& entrance) {
                                  connected(std::move(link), entrance);
                                },
@@ -83,7 +84,7 @@ Result<std::string> Listener::listen(const std::string& url) {
 
 void Listener::accept(Door& door) {
   door.acceptor.async_accept(
-      [this, alive = alive_, &door](const boost::system::error_code& error, net::Tcp::socket socket) {
+      loops_.ofOne(), [this, alive = alive_, &door](const boost::system::error_code& error, net::Tcp::socket socket) {
         if (!*alive || error == asio::error::operation_aborted) return;
         if (error) {
           // No descriptors, or no memory: somebody makes room, and nothing is tried for a moment.
@@ -112,10 +113,15 @@ void Listener::connected(std::shared_ptr<net::Link> link, const server::Entrance
   options.random = [](std::size_t size) { return randomOctets(size); };
   options.reverseHello = std::move(said);
   const bool isEncrypted = entrance.transportProfileUri.view() != kTcpProfile;
+  const std::string address = link->peer();
+  auto connection = std::make_shared<Connection>(
+      Connection::Parts{hall_, std::move(link), loops_.services(), server_.settings().trust,
+                        server_.settings().limits.maxRequestBeforeActivation},
+      options);
   House& house = *this;
-  auto connection = std::make_shared<Connection>(house, std::move(link), isEncrypted, entrance, options);
-  const bool isLetIn = guests_.enter(connection);
-  connection->start();
+  auto visitor = std::make_shared<Visitor>(house, connection, address, options.channelId, isEncrypted, entrance);
+  const bool isLetIn = guests_.enter(visitor);
+  connection->start(visitor);
   if (!isLetIn) connection->end({status::BadTcpNotEnoughResources, "the server has as many connections as it may", {}});
 }
 
@@ -125,25 +131,25 @@ Result<void> Listener::reach(const std::string& clientUrl) {
   if (client->isOverTls())
     return Error{status::BadTcpEndpointUrlInvalid, "a server connects to its clients by opc.tcp only",
                  "write opc.tcp://HOST:PORT"};
-  asio::co_spawn(loop_, keepReaching(*client), asio::detached);
+  asio::co_spawn(loops_.services(), keepReaching(*client), asio::detached);
   return {};
 }
 
 /// One connection at a time; the next when the client has gone, with growing pauses while nobody is there.
 asio::awaitable<void> Listener::keepReaching(net::Url client) {
-  constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
+  using net::kQuietly;
   constexpr std::chrono::milliseconds kFirstPause(500), kLongestPause(30'000);
   const auto alive = alive_;
-  asio::steady_timer timer(loop_);
+  asio::steady_timer timer(loops_.services());
   auto pause = kFirstPause;
   std::weak_ptr<net::Link> last;
   while (true) {
     if (last.expired()) {
-      net::Tcp::resolver resolver(loop_);
+      net::Tcp::resolver resolver(loops_.services());
       auto [unresolved, endpoints] =
           co_await resolver.async_resolve(client.host, std::to_string(client.port), kQuietly);
       if (!*alive) co_return;
-      net::Tcp::socket socket(loop_);
+      net::Tcp::socket socket(loops_.ofOne());
       boost::system::error_code failure = unresolved;
       if (!failure) {
         auto [refused, endpoint] = co_await asio::async_connect(socket, endpoints, kQuietly);
@@ -173,8 +179,7 @@ asio::awaitable<void> Listener::keepReaching(net::Url client) {
 }
 
 void Listener::trustChanged() {
-  for (const auto& guest : guests_.all())
-    if (const auto connection = std::dynamic_pointer_cast<Connection>(guest)) connection->checkTrust();
+  for (const auto& guest : guests_.all()) guest->checkTrust();
 }
 
 void Listener::served() {
@@ -184,39 +189,11 @@ void Listener::served() {
 /// Those who queue have their turns between everybody else's: a slice, then whatever else is there, then the next.
 void Listener::queued() {
   if (std::exchange(isQueuePosted_, true)) return;
-  asio::post(loop_, [this, alive = alive_] {
+  asio::post(loops_.services(), [this, alive = alive_] {
     if (!*alive) return;
     isQueuePosted_ = false;
     guests_.serveQueue(Slice([] { return std::chrono::steady_clock::now(); }, std::chrono::milliseconds(2)));
     if (guests_.hasQueue()) queued();
-  });
-}
-
-Result<void> Listener::offload(std::function<void()> work, bool isOpen, std::function<void()> done) {
-  {
-    const std::lock_guard lock(keyWorkGuard_);
-    if (!isOpen && handshakesWaiting_.size() >= kMostHandshakes)
-      return Error{
-          status::BadTcpServerTooBusy, "too many channels are being opened at once: try again in a second", {}};
-    (isOpen ? renewals_ : handshakesWaiting_).push_back({std::move(work), std::move(done)});
-  }
-  asio::post(handshakes_, [this] { workOnKeys(); });
-  return {};
-}
-
-/// One piece of work, renewals first.
-void Listener::workOnKeys() {
-  KeyWork next;
-  {
-    const std::lock_guard lock(keyWorkGuard_);
-    auto& from = renewals_.empty() ? handshakesWaiting_ : renewals_;
-    next = std::move(from.front());
-    from.pop_front();
-  }
-  next.work();
-  next.work = {};  // before `done`: what they share is then the loop's alone
-  asio::post(loop_, [alive = alive_, done = std::move(next.done)] {
-    if (*alive) done();
   });
 }
 

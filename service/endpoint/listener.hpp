@@ -1,24 +1,19 @@
 #pragma once
 
-#include "service/endpoint/connection.hpp"
+#include "service/endpoint/visitor.hpp"
 #include "service/net/tcp_link.hpp"
 #include "service/net/url.hpp"
 
-#include <deque>
-#include <mutex>
-
 #include <boost/asio/awaitable.hpp>
-#include <boost/asio/io_context.hpp>
 #include <boost/asio/steady_timer.hpp>
-#include <boost/asio/thread_pool.hpp>
 
 namespace zunth::endpoint {
 
 /// Listens on the endpoints, gives each connection a channel to the server, and keeps the server's time: runs tick()
-/// when something is due. Everything runs on the loop it is given.
+/// when something is due. Everything here is on the services' executor; each connection has one of its own.
 class Listener final : House {
  public:
-  Listener(net::asio::io_context& loop, server::Server& server);
+  Listener(const net::Loops& loops, server::Server& server);
   ~Listener();
 
   /// Listens on "opc.tcp://HOST:PORT/..." (port 0 takes a free one), or on the same with opc.wss and opc.https, which
@@ -47,17 +42,9 @@ class Listener final : House {
   server::Server& server() override { return server_; }
   Guests& guests() override { return guests_; }
   void queued() override;
-  /// Work with keys has a thread of its own, and queues of limited length: who opens channels by the hundred keeps
-  /// nobody waiting who has one, as renewals come first. BadTcpServerTooBusy when it is full, unless the channel is
-  /// open already.
-  ua::Result<void> offload(std::function<void()> work, bool isOpen, std::function<void()> done) override;
-  void workOnKeys();
 
-  static constexpr std::size_t kMostHandshakes = 64;  // that wait; each takes a millisecond or two
-  struct KeyWork {
-    std::function<void()> work, done;
-  };
-  net::asio::io_context& loop_;
+  const net::Loops loops_;
+  std::shared_ptr<Hall> hall_ = std::make_shared<Hall>();
   server::Server& server_;
   std::vector<std::unique_ptr<Door>> doors_;
   Guests guests_;
@@ -67,9 +54,6 @@ class Listener final : House {
   bool isQueuePosted_ = false;
   std::uint32_t lastChannelId_ = 0;
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
-  std::mutex keyWorkGuard_;
-  std::deque<KeyWork> renewals_, handshakesWaiting_;  // under keyWorkGuard_
-  net::asio::thread_pool handshakes_{1};              // the last member: it ends before what its work uses
 };
 
 }  // namespace zunth::endpoint

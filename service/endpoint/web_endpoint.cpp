@@ -1,6 +1,7 @@
 #include "service/endpoint/web_endpoint.hpp"
 
 #include "core/channel/json_message.hpp"
+#include "service/net/handed_link.hpp"
 
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
@@ -33,7 +34,7 @@ constexpr std::string_view kChannelProtocol = "opcua+uacp", kJsonProtocol = "opc
 /// Closes a connection that takes too long, as long as it is not put off.
 class Deadline {
  public:
-  Deadline(asio::io_context& loop, net::TlsStream& stream) : timer_(loop), stream_(stream) {}
+  explicit Deadline(net::TlsStream& stream) : timer_(stream.get_executor()), stream_(stream) {}
   ~Deadline() { *isThere_ = false; }
   void set(std::chrono::steady_clock::duration time) {
     timer_.expires_after(time);
@@ -69,19 +70,22 @@ bool offers(const http::request<http::string_body>& request, std::string_view pr
 
 }  // namespace
 
-/// A connection over TLS until it turns into something else.
+/// A connection over TLS until it turns into something else; what it is as a guest is the services'.
 class WebEndpoint::Visit final : public Guest {
  public:
-  explicit Visit(net::TlsStream& stream) : turn(stream.get_executor(), Instant::max()), stream_(&stream) {}
-  /// The stream is somebody else's now.
+  Visit(net::TlsStream& stream, const net::Executor& services)
+      : turn(services, Instant::max()), executor_(stream.get_executor()), stream_(&stream) {}
+  /// The stream is somebody else's now; on its executor.
   void leave() { stream_ = nullptr; }
 
   Standing standing() const override { return isServed ? Standing::Channel : Standing::Knocking; }
   Instant since() const override { return since_; }
   void end(const Error&) override { giveWay(); }
   void giveWay() override {
-    boost::system::error_code ignored;
-    if (stream_) stream_->next_layer().close(ignored);
+    asio::post(executor_, [self = std::static_pointer_cast<Visit>(shared_from_this())] {
+      boost::system::error_code ignored;
+      if (self->stream_) self->stream_->next_layer().close(ignored);
+    });
   }
   void tick() override {}
   void resume() override {
@@ -97,6 +101,7 @@ class WebEndpoint::Visit final : public Guest {
   asio::steady_timer turn;  // wakes who queues
 
  private:
+  net::Executor executor_;
   net::TlsStream* stream_;
   Instant since_ = now();
 };
@@ -136,8 +141,12 @@ class WebEndpoint::Caller : public Peer {
 /// stay unread, no other is read.
 class WebEndpoint::JsonCaller final : public Caller, public Guest {
  public:
-  JsonCaller(WebEndpoint& endpoint, std::shared_ptr<net::WebLink> link, Entrance entrance, std::uint32_t channelId)
-      : Caller(endpoint, link->peer(), std::move(entrance)), link_(std::move(link)), channelId_(channelId) {}
+  JsonCaller(WebEndpoint& endpoint, const std::shared_ptr<net::WebLink>& link, Entrance entrance,
+             std::uint32_t channelId)
+      : Caller(endpoint, link->peer(), std::move(entrance)),
+        socket_(link),
+        link_(std::make_shared<net::HandedLink>(link, endpoint.loops_.services())),
+        channelId_(channelId) {}
   void start() {
     const std::weak_ptr<JsonCaller> weak = self();
     link_->start({[weak](BytesView octets) {
@@ -164,7 +173,11 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
                       });
   }
   std::uint32_t channelId() const override { return channelId_; }
-  void activated() override { link_->setMostMessage(endpoint_.server_.settings().maxMessageSize); }
+  void activated() override {
+    asio::post(socket_->executor(), [socket = socket_, most = endpoint_.server_.settings().maxMessageSize] {
+      socket->setMostMessage(most);
+    });
+  }
   void hold() override { ++holds_; }
   /// What was sent meanwhile is looked at in a turn of its own; see Connection::release().
   void release() override {
@@ -240,7 +253,8 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
     endpoint_.guests_.leave(self());
   }
 
-  std::shared_ptr<net::WebLink> link_;
+  std::shared_ptr<net::WebLink> socket_;
+  std::shared_ptr<net::HandedLink> link_;  // the same, among the services
   std::uint32_t channelId_;
   Instant since_ = Visit::now();
   std::optional<std::string> waiting_;  // a message that has come
@@ -253,7 +267,8 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
 class WebEndpoint::HttpCaller final : public Caller, public std::enable_shared_from_this<HttpCaller> {
  public:
   HttpCaller(WebEndpoint& endpoint, std::string address, Entrance entrance)
-      : Caller(endpoint, std::move(address), std::move(entrance)), answered_(endpoint.loop_, Instant::max()) {}
+      : Caller(endpoint, std::move(address), std::move(entrance)),
+        answered_(endpoint.loops_.services(), Instant::max()) {}
 
   void serve(const Result<Bytes>& message) { Caller::serve(shared_from_this(), message); }
   void respond(std::uint32_t, Bytes message) override {
@@ -263,12 +278,14 @@ class WebEndpoint::HttpCaller final : public Caller, public std::enable_shared_f
   /// Sessions over HTTPS belong to no connection: a client may use one for each message.
   std::uint32_t channelId() const override { return 0; }
   std::size_t mostRequest() const override { return kMostPosted; }
-  void drop() { isGone_ = true; }
-  /// The message, without what stands before it.
-  asio::awaitable<Bytes> answer() {
-    while (!answer_) co_await answered_.async_wait(net::kQuietly);
+  /// Wakes who waits for the answer.
+  asio::steady_timer& answered() { return answered_; }
+  bool isAnswered() const { return answer_.has_value(); }
+  /// The message, without what stands before it; nobody waits any more.
+  Bytes takeAnswer() {
+    isGone_ = true;
     answer_->erase(answer_->begin(), answer_->begin() + channel::kHeadroom);
-    co_return std::move(*answer_);
+    return std::move(*answer_);
   }
 
  private:
@@ -276,14 +293,14 @@ class WebEndpoint::HttpCaller final : public Caller, public std::enable_shared_f
   std::optional<Bytes> answer_;
 };
 
-WebEndpoint::WebEndpoint(asio::io_context& loop, Server& server, Guests& guests, Callbacks callbacks)
-    : loop_(loop), server_(server), guests_(guests), callbacks_(std::move(callbacks)) {}
+WebEndpoint::WebEndpoint(net::Loops loops, Server& server, Guests& guests, Callbacks callbacks)
+    : loops_(std::move(loops)), server_(server), guests_(guests), callbacks_(std::move(callbacks)) {}
 
 void WebEndpoint::convert(std::function<void()> work, std::function<void()> done) {
   asio::post(conversions_, [this, alive = alive_, work = std::move(work), done = std::move(done)]() mutable {
     work();
     work = {};
-    asio::post(loop_, [alive, done = std::move(done)] {
+    asio::post(loops_.services(), [alive, done = std::move(done)] {
       if (*alive) done();
     });
   });
@@ -303,56 +320,69 @@ void WebEndpoint::accept(net::Tcp::socket socket) {
     tls_ = net::tlsServer(*identity_);
   }
   net::keepAlive(socket);
-  asio::co_spawn(loop_, converse(std::move(socket)), asio::detached);
+  const auto executor = socket.get_executor();
+  asio::co_spawn(executor, converse(std::move(socket), tls_), asio::detached);
 }
 
 /// Waits for its turn to shake hands, which is work with keys: few do at once, and who dawdles makes room.
-asio::awaitable<bool> WebEndpoint::shakeHands(net::TlsStream& stream, Visit& visit) {
+asio::awaitable<bool> WebEndpoint::shakeHands(net::TlsStream& stream, const std::shared_ptr<Visit>& visit) {
+  const auto executor = stream.get_executor();
   if (auto [error] = co_await stream.next_layer().async_wait(net::Tcp::socket::wait_read, net::kQuietly); error)
     co_return false;
-  asio::steady_timer pause(loop_);
-  while (shaking_.size() >= server_.settings().limits.maxTlsHandshakes) {
-    const auto oldest = std::ranges::min_element(shaking_, {}, [](const Visit* each) { return each->shakesSince; });
-    if (Visit::now() - (*oldest)->shakesSince > std::chrono::seconds(1)) (*oldest)->giveWay();
+  asio::steady_timer pause(loops_.services());
+  while (true) {
+    co_await net::goOn(loops_.services());
+    if (shaking_.size() < server_.settings().limits.maxTlsHandshakes) break;
+    const auto oldest = *std::ranges::min_element(shaking_, {}, [](const auto& each) { return each->shakesSince; });
+    if (Visit::now() - oldest->shakesSince > std::chrono::seconds(1)) oldest->giveWay();
     pause.expires_after(std::chrono::milliseconds(20));
     co_await pause.async_wait(net::kQuietly);
   }
-  visit.shakesSince = Visit::now();
-  shaking_.insert(&visit);
+  visit->shakesSince = Visit::now();
+  shaking_.insert(visit);
+  co_await net::comeBack(executor);
   auto [error] = co_await stream.async_handshake(net::TlsStream::server, net::kQuietly);
-  shaking_.erase(&visit);
+  asio::post(loops_.services(), [this, alive = alive_, visit] {
+    if (*alive) shaking_.erase(visit);
+  });
   co_return !error;
 }
 
-asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket) {
-  const auto alive = alive_;
-  const auto context = tls_;
+asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket, std::shared_ptr<net::TlsContext> context) {
   const std::string address = net::addressOf(socket);
   net::TlsStream stream(std::move(socket), *context);
-  const auto visit = std::make_shared<Visit>(stream);
-  if (!guests_.enter(visit)) co_return;
+  const auto executor = stream.get_executor();
+  const auto visit = std::make_shared<Visit>(stream, loops_.services());
+  co_await net::goOn(loops_.services());
+  const bool isLetIn = guests_.enter(visit);
+  co_await net::comeBack(executor);
   // However it ends, it is no guest any more.
   struct Leaving {
-    Guests& guests;
+    WebEndpoint& endpoint;
     std::shared_ptr<Visit> visit;
     std::shared_ptr<bool> alive;
+    net::Executor services;
     ~Leaving() {
       visit->leave();
-      if (*alive) guests.leave(visit);
+      asio::post(services, [&endpoint = endpoint, visit = visit, alive = alive] {
+        if (*alive) endpoint.guests_.leave(visit);
+      });
     }
   };
-  auto leaving = std::make_unique<Leaving>(Leaving{guests_, visit, alive});
+  auto leaving = std::make_unique<Leaving>(Leaving{*this, visit, alive_, loops_.services()});
+  if (!isLetIn) co_return;
   boost::beast::flat_buffer buffer;
-  auto deadline = std::make_unique<Deadline>(loop_, stream);
+  auto deadline = std::make_unique<Deadline>(stream);
   deadline->set(kTimeToSpeak);
-  if (!co_await shakeHands(stream, *visit)) co_return;
+  if (!co_await shakeHands(stream, visit)) co_return;
+  bool isFirst = true;
   while (true) {
     http::request_parser<http::string_body> parser;
     parser.body_limit(kMostPosted);
-    deadline->set(visit->isServed ? kTimeToAsk : kTimeToSpeak);
+    deadline->set(isFirst ? kTimeToSpeak : kTimeToAsk);
+    isFirst = false;
     if (auto [error, size] = co_await http::async_read(stream, buffer, parser, net::kQuietly); error) co_return;
     deadline->lift();
-    visit->isServed = true;
     auto request = parser.release();
     http::response<http::string_body> response;
     response.version(request.version());
@@ -382,14 +412,6 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket) {
       refuse(http::status::unsupported_media_type,
              fmt::format("write messages as {} or {}\n", kBinaryContent, kJsonContent));
     } else {
-      if (visit->spending.isMuch(Visit::now())) {
-        visit->isQueued = true;
-        guests_.queue(visit);
-        callbacks_.queued();
-        while (visit->isQueued) co_await visit->turn.async_wait(net::kQuietly);
-      }
-      auto caller =
-          std::make_shared<HttpCaller>(*this, address, entrance(isJson ? "https-uajson" : "https-uabinary", false));
       Result<Bytes> message = Bytes();
       if (!isJson) {
         const auto octets = std::as_bytes(std::span(request.body()));
@@ -399,13 +421,8 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket) {
       } else {
         co_await away([&] { message = channel::messageFromJson(request.body()); });
       }
-      const Instant begun = Visit::now();
-      caller->serve(message);
-      visit->spending.spent(Visit::now() - begun, Visit::now());
-      callbacks_.served();
       response.set(http::field::content_type, std::string(isJson ? kJsonContent : kBinaryContent));
-      Bytes answer = co_await caller->answer();
-      caller->drop();
+      const Bytes answer = co_await serve(std::move(message), address, isJson, visit, executor);
       if (!isJson) {
         response.body().assign(reinterpret_cast<const char*>(answer.data()), answer.size());
       } else {
@@ -427,6 +444,35 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket) {
   }
 }
 
+/// What the services answer; comes back to where the stream is.
+asio::awaitable<Bytes> WebEndpoint::serve(Result<Bytes> message, std::string address, bool isJson,
+                                          std::shared_ptr<Visit> visit, net::Executor executor) {
+  co_await net::goOn(loops_.services());
+  visit->isServed = true;
+  if (visit->spending.isMuch(Visit::now())) {
+    visit->isQueued = true;
+    guests_.queue(visit);
+    callbacks_.queued();
+    while (visit->isQueued) {
+      co_await visit->turn.async_wait(net::kQuietly);
+      co_await net::goOn(loops_.services());
+    }
+  }
+  const auto caller =
+      std::make_shared<HttpCaller>(*this, address, entrance(isJson ? "https-uajson" : "https-uabinary", false));
+  const Instant begun = Visit::now();
+  caller->serve(message);
+  visit->spending.spent(Visit::now() - begun, Visit::now());
+  callbacks_.served();
+  while (!caller->isAnswered()) {
+    co_await caller->answered().async_wait(net::kQuietly);
+    co_await net::goOn(loops_.services());
+  }
+  Bytes answer = caller->takeAnswer();
+  co_await net::comeBack(executor);
+  co_return std::move(answer);
+}
+
 asio::awaitable<void> WebEndpoint::away(std::function<void()> work) {
   co_await asio::co_spawn(
       conversions_, [&work]() -> asio::awaitable<void> { co_return work(); }, asio::use_awaitable);
@@ -441,16 +487,19 @@ asio::awaitable<void> WebEndpoint::upgrade(net::TlsStream stream, std::shared_pt
     response.set(http::field::sec_websocket_protocol, std::string(protocol));
   }));
   if (auto [error] = co_await webSocket.async_accept(request, net::kQuietly); error) co_return;
-  auto link = std::make_shared<net::WebLink>(
+  const auto executor = webSocket.get_executor();
+  co_await net::goOn(loops_.services());
+  const auto link = std::make_shared<net::WebLink>(
       std::move(webSocket), context, isChannel ? net::WebLink::Kind::Octets : net::WebLink::Kind::Text,
       isChannel ? kMostChunk : server_.settings().limits.maxRequestBeforeActivation);
   if (isChannel) {
-    callbacks_.channel(std::move(link), entrance("wss-uasc-uabinary", true));
-    co_return;
+    callbacks_.channel(link, entrance("wss-uasc-uabinary", true));
+  } else {
+    const auto caller =
+        std::make_shared<JsonCaller>(*this, link, entrance("wss-uajson", true), callbacks_.nextChannelId());
+    if (guests_.enter(caller)) caller->start();
   }
-  auto caller =
-      std::make_shared<JsonCaller>(*this, std::move(link), entrance("wss-uajson", true), callbacks_.nextChannelId());
-  if (guests_.enter(caller)) caller->start();
+  co_await net::comeBack(executor);
 }
 
 }  // namespace zunth::endpoint

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/ua/bytes.hpp"
+#include "service/net/executor.hpp"
 
 #include <functional>
 #include <memory>
@@ -11,7 +12,7 @@ namespace zunth::net {
 
 /// A way for octets to the other side and back, on a loop: a TCP socket, or a WebSocket whose messages are the octets.
 /// What is to be sent waits in a queue, and so does who asks for more: a link that isn't to read leaves what comes in
-/// the kernel, whose buffers make the other side wait. Everything happens on the loop's thread. Hold it by shared_ptr;
+/// the kernel, whose buffers make the other side wait. Everything happens on its executor. Hold it by shared_ptr;
 /// pending work keeps it alive.
 class Link : public std::enable_shared_from_this<Link> {
  public:
@@ -26,6 +27,7 @@ class Link : public std::enable_shared_from_this<Link> {
   static constexpr std::size_t kHigh = 1u << 20, kLow = 256u << 10;
 
   virtual ~Link() = default;
+  virtual Executor executor() const = 0;
   virtual void start(Callbacks callbacks) = 0;
   /// Whether to read on; it does to begin with.
   virtual void setReading(bool on) = 0;
@@ -36,7 +38,7 @@ class Link : public std::enable_shared_from_this<Link> {
   virtual void abandon() = 0;
   /// Octets that wait to be sent: how far the other side lags.
   virtual std::size_t unsent() const = 0;
-  /// "127.0.0.1:51234"
+  /// "127.0.0.1:51234"; from anywhere.
   virtual const std::string& peer() const = 0;
 };
 

@@ -34,7 +34,6 @@ void TcpLink::start(Callbacks callbacks) {
   boost::system::error_code ignored;
   socket_.set_option(Tcp::no_delay(true), ignored);
   keepAlive(socket_);
-  peer_ = addressOf(socket_);
   input_.resize(kInputSize);
   read();
 }

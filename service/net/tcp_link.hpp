@@ -10,7 +10,6 @@
 
 namespace zunth::net {
 
-namespace asio = boost::asio;
 /// Awaits, and gives errors as values instead of throwing them.
 inline constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
 using Tcp = asio::ip::tcp;
@@ -24,8 +23,10 @@ void keepAlive(Tcp::socket& socket);
 /// A TCP socket; what is to be sent leaves in one gathered write.
 class TcpLink final : public Link {
  public:
-  explicit TcpLink(Tcp::socket socket) : socket_(std::move(socket)) {}
+  explicit TcpLink(Tcp::socket socket)
+      : socket_(std::move(socket)), executor_(socket_.get_executor()), peer_(addressOf(socket_)) {}
 
+  Executor executor() const override { return executor_; }
   void start(Callbacks callbacks) override;
   void setReading(bool on) override;
   void send(std::vector<ua::Bytes> buffers) override;
@@ -41,6 +42,7 @@ class TcpLink final : public Link {
   void end(const std::string& why);
 
   Tcp::socket socket_;
+  Executor executor_;
   Callbacks callbacks_;
   std::string peer_;
   ua::Bytes input_;

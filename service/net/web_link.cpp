@@ -7,7 +7,7 @@ namespace zunth::net {
 namespace beast = boost::beast;
 
 WebLink::WebLink(WebSocket socket, std::shared_ptr<TlsContext> context, Kind kind, std::size_t mostOctets)
-    : context_(std::move(context)), socket_(std::move(socket)) {
+    : context_(std::move(context)), socket_(std::move(socket)), executor_(socket_.get_executor()) {
   socket_.binary(kind == Kind::Octets);
   socket_.read_message_max(mostOctets);
   socket_.auto_fragment(false);

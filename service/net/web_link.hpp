@@ -23,6 +23,7 @@ class WebLink final : public Link {
 
   /// Larger ones end the connection from now on.
   void setMostMessage(std::size_t octets) { socket_.read_message_max(octets); }
+  Executor executor() const override { return executor_; }
   void start(Callbacks callbacks) override;
   void setReading(bool on) override;
   void send(std::vector<ua::Bytes> buffers) override;
@@ -39,6 +40,7 @@ class WebLink final : public Link {
 
   std::shared_ptr<TlsContext> context_;
   WebSocket socket_;
+  Executor executor_;
   Callbacks callbacks_;
   std::string peer_;
   boost::beast::flat_buffer input_;
