@@ -1,5 +1,7 @@
 #include "core/channel/client_channel.hpp"
 
+#include "core/ua/foreign.hpp"
+
 #include <fmt/format.h>
 
 namespace zunth::channel {
@@ -45,6 +47,12 @@ void ClientChannel::handle(const Chunk& chunk, Instant now, DateTime wallClock) 
       if (!said) return end(said.error());
       if (said->endpointUrl.size() > kMostUrlLength || said->serverUri.size() > kMostUrlLength)
         return end({status::BadTcpEndpointUrlInvalid, "the server's endpoint URL is longer than 4096 octets", {}});
+      // Part 6, 7.1.2.6: who it says it is must be who it then proves to be.
+      if (options_.server && said->serverUri.view() != options_.server->applicationUri())
+        return end({status::BadCertificateUriInvalid,
+                    fmt::format("the server that came calls itself {}, and {} was awaited",
+                                shown(said->serverUri.view()), shown(options_.server->applicationUri())),
+                    "look which servers connect here: their 'clients' in site.yaml"});
       options_.endpointUrl = said->endpointUrl;
       return sayHello();
     }

@@ -106,13 +106,13 @@ std::string canonical(const std::string& host) {
           static_cast<std::size_t>(ASN1_STRING_length(address.get()))};
 }
 
+}  // namespace
+
 bool matchesHost(const std::vector<std::string>& hosts, const std::string& host) {
   return std::ranges::any_of(hosts, [&](const std::string& known) {
     return isSameButCase(known, host) || canonical(known) == canonical(host);
   });
 }
-
-}  // namespace
 
 Result<RevocationList> RevocationList::fromFile(std::string_view octets) {
   X509_CRL* list = nullptr;

@@ -41,6 +41,9 @@ struct Expected {
   }
 };
 
+/// Whether a host is one of those that a certificate names; addresses are compared, not how they are written.
+bool matchesHost(const std::vector<std::string>& hosts, const std::string& host);
+
 /// Checks a certificate in the order of Part 4, 6.1.3, each failure with its own code and words that say what to do:
 /// BadCertificateInvalid, BadCertificateChainIncomplete, BadCertificatePolicyCheckFailed, BadCertificateUntrusted,
 /// BadCertificateTimeInvalid, BadCertificateIssuerTimeInvalid, BadCertificateHostNameInvalid, BadCertificateUriInvalid,

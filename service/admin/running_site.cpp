@@ -159,7 +159,7 @@ void RunningSite::explain(const Json& asked, const Control::Answer& answer) {
     return refuse(status::BadAttributeIdInvalid, shown(path) + " has no value", "name a variable");
   constexpr auto kPatience = std::chrono::seconds(10);
   devices_->explain(node, std::chrono::steady_clock::now() + kPatience,
-                    [answer](Result<std::vector<device::Stage>> stages) {
+                    [answer](Result<device::Trace> stages) {
                       if (!stages) return answer({{"error", jsonOf(stages.error())}});
                       Json list = Json::array();
                       for (const auto& stage : *stages) list.push_back({{"stage", stage.what}, {"shows", stage.shows}});
@@ -180,10 +180,10 @@ Json RunningSite::tellDevices() const {
                     {"since", health.since.text()},
                     {"every", device.every},
                     {"points", device.points},
-                    {"polls", health.polls},
-                    {"failures", health.failures},
+                    {"polls", health.figures.polls},
+                    {"failures", health.figures.failures},
                     {"writes", health.writes},
-                    {"roundTrip", health.lastRoundTrip},
+                    {"roundTrip", health.figures.roundTrip},
                     {"lastError", health.lastError.cause}});
   }
   return {{"devices", std::move(list)}};
@@ -209,6 +209,9 @@ Result<void> RunningSite::judge(const ByteString& chain) {
   const secure::Expected expected{now, {}, {}, site_.toleratedFaults};
   auto fine = secure::validate(chain, *trust_.current(), expected);
   if (fine) return {};
+  boost::asio::post(loops_.services(), [this, alive = alive_, chain, why = fine.error()] {
+    if (*alive) server_->announcer().certificateRefused(chain, why);
+  });
   auto certificate = secure::Certificate::fromDer(chain);
   if (!certificate) return fine;
   if (fine.code() != status::BadCertificateUntrusted) return fine;

@@ -28,7 +28,7 @@ Texts bindingsOf(const Site& site) {
   Texts out;
   for (const auto& binding : site.bindings.variables) {
     const auto& device = site.devices[binding.device];
-    out[site.space->path(binding.variable)] = device.name + "/" + device.points[binding.point].name;
+    out[site.space->path(binding.variable)] = device.name + "/" + device.points[binding.point].name();
   }
   for (const auto& binding : site.bindings.methods)
     out[site.space->path(binding.method) + "()"] = site.devices[binding.device].name + "/" + binding.action;

@@ -152,10 +152,10 @@ class Reader {
     const auto target = targetOf(*entry.value, match.captures);
     if (!target) return;
     const DeviceFile& device = devices_[target->device];
-    const auto point = std::ranges::find(device.points, target->what, &Point::name);
+    const auto point = std::ranges::find(device.points, target->what, &DevicePoint::name);
     if (point == device.points.end()) {
       std::vector<std::string> names;
-      for (const auto& p : device.points) names.push_back(p.name);
+      for (const auto& p : device.points) names.push_back(p.name());
       const auto near = nearest(target->what, names);
       return findings_.error(entry.value->place,
                              fmt::format("the device {} has no point '{}'", device.name, target->what),
@@ -164,17 +164,17 @@ class Reader {
     if (claimed(entry, match.node)) return;
     const auto& traits = space_.traits(match.node);
     const BuiltInType shown = space_.builtInType(traits.dataType);
-    const bool fits = shown == point->type || shown == BuiltInType::Variant ||
+    const bool fits = shown == point->type() || shown == BuiltInType::Variant ||
                       ((isNumeric(shown) || shown == BuiltInType::Boolean) &&
-                       (isNumeric(point->type) || point->type == BuiltInType::Boolean));
+                       (isNumeric(point->type()) || point->type() == BuiltInType::Boolean));
     if (!fits || traits.valueRank >= 0)
       return findings_.error(entry.value->place,
                              fmt::format("{} is a {}, the point {} gives a {}", space_.path(match.node), nameOf(shown),
-                                         point->name, nameOf(point->type)),
+                                         point->name(), nameOf(point->type())),
                              "change the type in the model or at the point");
-    if ((traits.accessLevel & AccessLevelType::CurrentWrite) && !point->isWritable)
+    if ((traits.accessLevel & AccessLevelType::CurrentWrite) && !point->isWritable())
       findings_.warn(entry.value->place, fmt::format("{} is writable, but the point {} is not: writes will be refused",
-                                                     space_.path(match.node), point->name));
+                                                     space_.path(match.node), point->name()));
     bindings_.variables.push_back({match.node, target->device, static_cast<PointIndex>(point - device.points.begin())});
   }
 

@@ -4,7 +4,6 @@
 #include "core/ua/text.hpp"
 
 #include <algorithm>
-#include <set>
 
 #include <fmt/format.h>
 
@@ -40,10 +39,11 @@ void BoundDevices::rebind(std::vector<DeviceFile> files, const Bindings& binding
     std::vector<PointIndex> polled;
     for (const auto& [point, variables] : bound->shown)
       if (!variables.empty()) polled.push_back(point);
-    bound->device->want(std::move(polled), milliseconds(bound->file.every));
+    bound->device->want(bound->file, polled);
   }
   for (auto& old : before)
     if (old) retire(std::move(old));
+  nodes_.keep(states());
   if (isRunning_) startAll();
 }
 
@@ -60,38 +60,35 @@ std::shared_ptr<BoundDevices::Bound> BoundDevices::make(DeviceFile file) {
     });
   };
   Device::Events events;
-  events.values = [post](std::vector<std::pair<PointIndex, DataValue>> batch) {
-    post([batch = std::move(batch)](BoundDevices& devices, const Bound& bound) { devices.show(bound, batch); });
+  events.values = [post](std::vector<Shown> batch) {
+    post([batch = std::move(batch)](BoundDevices& devices, Bound& bound) { devices.show(bound, batch); });
   };
-  events.connection = [post](bool isConnected, DateTime when, const Error&) {
-    // A device that comes back shows itself by its next values.
-    if (!isConnected) post([when](BoundDevices& devices, const Bound& bound) { devices.showLost(bound, when); });
+  events.link = [post](bool isConnected, DateTime when) {
+    post([isConnected, when](BoundDevices& devices, Bound& bound) {
+      // A device that comes back shows itself by its next values.
+      if (!isConnected) devices.showLost(bound, when);
+      devices.tellHealth(bound, true);
+    });
   };
-  bound->device = std::make_unique<Device>(file.name, file.makeDriver(), milliseconds(file.every),
-                                           std::vector<PointIndex>(), std::move(events));
+  bound->device = std::make_unique<Device>(file, std::move(events));
   bound->file = std::move(file);
   return bound;
 }
 
 void BoundDevices::retire(std::shared_ptr<Bound> old) {
-  old->device->askToStop();
-  auto& leaving = leaving_.emplace_back();
-  leaving.line = old->file.line;
-  const std::weak_ptr<BoundDevices> self = weak_from_this();
-  leaving.thread = std::jthread([self, old = std::move(old), at = &leaving, post = loop_.post]() mutable {
-    old->device->stop();
-    old.reset();
-    post([self, at] {
+  Bound* const leaving = leaving_.emplace_back(std::move(old)).get();
+  leaving->device->stop([self = weak_from_this(), leaving, post = loop_.post] {
+    post([self, leaving] {
       const auto devices = self.lock();
       if (!devices) return;
-      std::erase_if(devices->leaving_, [at](const Leaving& leaving) { return &leaving == at; });
+      std::erase_if(devices->leaving_, [leaving](const auto& each) { return each.get() == leaving; });
       if (devices->isRunning_) devices->startAll();
     });
   });
 }
 
 bool BoundDevices::isLeaving(const std::string& line) const {
-  return std::ranges::find(leaving_, line, &Leaving::line) != leaving_.end();
+  return std::ranges::any_of(leaving_, [&](const auto& bound) { return bound->file.line == line; });
 }
 
 /// Those whose line is free: many devices take one connection only.
@@ -110,52 +107,77 @@ void BoundDevices::start() {
 
 void BoundDevices::stop() {
   isRunning_ = false;
-  for (const auto& bound : devices_) bound->device->askToStop();
-  for (const auto& bound : devices_) bound->device->stop();
+  // All are asked before the first is waited for.
+  for (const auto& bound : devices_) bound->device->stop([] {});
+  sources_.clear();
+  commands_.clear();
+  devices_.clear();
   leaving_.clear();
+}
+
+DeviceState BoundDevices::stateOf(const Bound& bound) {
+  const auto isShown = [](const auto& shown) { return !shown.second.empty(); };
+  return {bound.file.name,
+          bound.file.driver,
+          bound.file.address,
+          bound.file.every,
+          static_cast<std::size_t>(std::ranges::count_if(bound.shown, isShown)),
+          !bound.isStarted,
+          bound.device->health()};
 }
 
 std::vector<DeviceState> BoundDevices::states() const {
   std::vector<DeviceState> out;
-  for (const auto& bound : devices_) {
-    const auto isShown = [](const auto& shown) { return !shown.second.empty(); };
-    out.push_back({bound->file.name, bound->file.driver, bound->file.address, bound->file.every,
-                   static_cast<std::size_t>(std::ranges::count_if(bound->shown, isShown)), !bound->isStarted,
-                   bound->device->health()});
-  }
+  for (const auto& bound : devices_) out.push_back(stateOf(*bound));
   return out;
 }
 
-void BoundDevices::explain(NodeIndex variable, Instant deadline, Device::ExplainDone done) {
+/// Its nodes show at once what is news, and its figures each second.
+void BoundDevices::tellHealth(Bound& bound, bool isNews) {
+  const Instant now = std::chrono::steady_clock::now();
+  if (!isNews && now - bound.toldAt < std::chrono::seconds(1)) return;
+  bound.toldAt = now;
+  nodes_.show(stateOf(bound));
+}
+
+void BoundDevices::explain(NodeIndex variable, Instant deadline, ExplainDone done) {
   const auto source = sources_.find(variable);
   if (source == sources_.end())
     return done(Error{status::BadNotFound, space_.path(variable) + " is bound to no device: it keeps what is written",
                       "bind it in bindings/"});
   const auto& [bound, point] = source->second;
-  const auto& file = bound->file;
-  std::vector<Stage> first{{"device", fmt::format("{} ({}, {})", file.name, file.driver, file.address)},
-                           {"point", fmt::format("{}: {}", file.points[point].name, file.points[point].where)},
-                           {"beat", fmt::format("{:g} ms", file.every)}};
-  const std::weak_ptr<BoundDevices> self = weak_from_this();
-  bound->device->explain(
-      point, deadline, [self, variable, first, post = loop_.post, done](Result<std::vector<Stage>> stages) {
-        post([self, variable, first, done, stages = std::move(stages)]() mutable {
-          const auto devices = self.lock();
-          if (!devices) return;
-          if (!stages)
-            first.push_back({"error", stages.error().cause});
-          else
-            first.insert(first.end(), stages->begin(), stages->end());
-          const auto& space = devices->space_;
-          const DataValue value = space.value(variable);
-          const NodeIndex type = space.traits(variable).dataType;
-          first.push_back(
-              {fmt::format("node, a {}", type == space::kNoNode ? "value" : space.name(type)), format(value.value)});
-          first.push_back(
-              {"status", fmt::format("{}, measured {}", value.status.name(), value.sourceTimestamp.text())});
-          done(std::move(first));
-        });
-      });
+  bound->device->trace(point, true);
+  bound->device->refresh({point}, deadline,
+                         [self = weak_from_this(), bound = bound, point = point, variable, post = loop_.post, done] {
+                           post([self, bound, point, variable, done] {
+                             const auto devices = self.lock();
+                             if (!devices) return;
+                             bound->device->trace(point, false);
+                             done(devices->wayOf(*bound, point, variable));
+                           });
+                         });
+}
+
+/// All stages from the device to the node, as far as a value has just come.
+Trace BoundDevices::wayOf(Bound& bound, PointIndex point, NodeIndex variable) {
+  const auto& file = bound.file;
+  const auto& raw = file.points[point].raw;
+  const double own = file.points[point].every;
+  Trace way{{"device", fmt::format("{} ({}, {})", file.name, file.driver, file.address)},
+            {"point", fmt::format("{}: {}", raw.name, raw.where)},
+            {"beat", fmt::format("{:g} ms", own > 0 ? own : file.every)}};
+  const auto trace = std::exchange(bound.traces[point], {});
+  if (trace)
+    way.insert(way.end(), trace->begin(), trace->end());
+  else if (const Health health = bound.device->health(); !health.isConnected)
+    way.push_back({"error", health.lastError.code.isBad() ? health.lastError.cause : "it is not connected yet"});
+  else
+    way.push_back({"error", "no value came"});
+  const DataValue value = space_.value(variable);
+  const NodeIndex type = space_.traits(variable).dataType;
+  way.push_back({fmt::format("node, a {}", type == space::kNoNode ? "value" : space_.name(type)), format(value.value)});
+  way.push_back({"status", fmt::format("{}, measured {}", value.status.name(), value.sourceTimestamp.text())});
+  return way;
 }
 
 void BoundDevices::bindVariables(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings) {
@@ -189,10 +211,15 @@ void BoundDevices::bindMethods(const std::vector<std::shared_ptr<Bound>>& device
   }
 }
 
-void BoundDevices::show(const Bound& bound, const std::vector<std::pair<PointIndex, DataValue>>& batch) {
-  for (const auto& [point, value] : batch)
-    if (const auto shown = bound.shown.find(point); shown != bound.shown.end())
-      for (const NodeIndex variable : shown->second) space_.setValue(variable, shownAs(space_, variable, value));
+void BoundDevices::show(Bound& bound, const std::vector<Shown>& batch) {
+  for (const auto& each : batch) {
+    if (each.trace) bound.traces[each.point] = each.trace;
+    if (each.kind != Sample::Kind::Current) continue;
+    if (const auto shown = bound.shown.find(each.point); shown != bound.shown.end())
+      for (const NodeIndex variable : shown->second) space_.setValue(variable, shownAs(space_, variable, each.value));
+  }
+  bound.device->taken();
+  tellHealth(bound, false);
   loop_.served();
 }
 
@@ -221,27 +248,29 @@ void BoundDevices::showAwaited(NodeIndex variable) {
 bool BoundDevices::isOlderThan(NodeIndex variable, Duration age) const {
   const auto source = sources_.find(variable);
   if (source == sources_.end()) return false;
-  const auto& device = *source->second.bound->device;
-  const Duration share = milliseconds(device.health().lastRoundTrip * kReadersShare);
-  return device.isOlderThan(std::max({age, kLeastAge, share}));
+  const auto& [bound, point] = source->second;
+  const Duration share = milliseconds(bound->device->health().figures.roundTrip * kReadersShare);
+  return bound->device->isOlderThan(point, std::max({age, kLeastAge, share}));
 }
 
-void BoundDevices::refresh(std::vector<NodeIndex> variables, Instant, std::function<void()> done) {
-  std::set<std::shared_ptr<Bound>> asked;
+void BoundDevices::refresh(std::vector<NodeIndex> variables, Instant deadline, std::function<void()> done) {
+  std::map<std::shared_ptr<Bound>, std::vector<PointIndex>> asked;
   for (const NodeIndex variable : variables)
-    if (const auto source = sources_.find(variable); source != sources_.end()) asked.insert(source->second.bound);
+    if (const auto source = sources_.find(variable); source != sources_.end())
+      asked[source->second.bound].push_back(source->second.point);
   if (asked.empty()) return done();
   // The values were posted before: they are shown by then.
   const auto left = std::make_shared<std::size_t>(asked.size());
   const auto arrived = [left, done = std::move(done)] {
     if (--*left == 0) done();
   };
-  for (const auto& bound : asked) bound->device->refresh([post = loop_.post, arrived] { post(arrived); });
+  for (auto& [bound, points] : asked)
+    bound->device->refresh(std::move(points), deadline, [post = loop_.post, arrived] { post(arrived); });
 }
 
 void BoundDevices::write(std::vector<Write> writes, Instant deadline, WriteDone done) {
   struct Share {
-    std::vector<Device::Write> writes;
+    std::vector<PointWrite> writes;
     std::vector<std::size_t> numbers;
   };
   std::map<std::shared_ptr<Bound>, Share> shares;
@@ -252,13 +281,8 @@ void BoundDevices::write(std::vector<Write> writes, Instant deadline, WriteDone 
       continue;
     }
     const auto& [bound, point] = source->second;
-    auto value = convert(writes[i].value, bound->file.points[point].type);
-    if (!value) {
-      done(i, value.error());
-      continue;
-    }
     auto& share = shares[bound];
-    share.writes.emplace_back(point, std::move(*value));
+    share.writes.push_back({point, std::move(writes[i].value)});
     share.numbers.push_back(i);
   }
   for (auto& [bound, share] : shares)
@@ -282,7 +306,7 @@ void BoundDevices::call(NodeIndex method, std::vector<Variant> inputs, Instant d
   for (const auto& output : command.outputs)
     wanted.emplace_back(output.name.str(), space_.builtInType(space_.find(output.dataType)));
   command.bound->device->act(command.action, std::move(named), deadline,
-                             [post = loop_.post, wanted, done = std::move(done)](Driver::Outcome outcome) {
+                             [post = loop_.post, wanted, done = std::move(done)](Device::Outcome outcome) {
                                post([wanted, done, outcome = std::move(outcome)] {
                                  space::CallOutcome answer{outcome.error, {}};
                                  for (const auto& [name, type] : wanted) {

@@ -3,6 +3,7 @@
 #include "core/space/owner.hpp"
 #include "service/device/bindings.hpp"
 #include "service/device/device.hpp"
+#include "service/device/device_nodes.hpp"
 
 #include <list>
 
@@ -26,7 +27,7 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
     std::function<void()> served;                     // new values are in the space
   };
   BoundDevices(space::Space& space, space::Owners& owners, Loop loop)
-      : space_(space), owners_(owners), loop_(std::move(loop)) {}
+      : space_(space), owners_(owners), loop_(std::move(loop)), nodes_(space) {}
   ~BoundDevices() override { stop(); }
 
   /// Makes these the devices and bindings. What is as before goes on without missing a poll; a device that is spoken to
@@ -40,7 +41,8 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   std::vector<DeviceState> states() const;
   /// How the value of a variable comes about, from the wire to the node, read anew for it; on the services' thread.
   /// BadNotFound for one that is bound to no device.
-  void explain(space::NodeIndex variable, ua::Instant deadline, Device::ExplainDone done);
+  using ExplainDone = std::function<void(ua::Result<Trace>)>;
+  void explain(space::NodeIndex variable, ua::Instant deadline, ExplainDone done);
 
   // As owner
   bool isOlderThan(space::NodeIndex variable, ua::Duration age) const override;
@@ -56,7 +58,9 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
     std::unique_ptr<Device> device;
     /// The variables that show each point; several may show the same.
     std::map<PointIndex, std::vector<space::NodeIndex>> shown;
+    std::map<PointIndex, std::shared_ptr<const Trace>> traces;  // of points that somebody looks at
     bool isStarted = false;
+    ua::Instant toldAt{};  // how it is doing
   };
   struct Source {
     std::shared_ptr<Bound> bound;
@@ -74,24 +78,22 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   bool isLeaving(const std::string& line) const;
   void bindVariables(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings);
   void bindMethods(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings);
-  void show(const Bound& bound, const std::vector<std::pair<PointIndex, ua::DataValue>>& batch);
+  void show(Bound& bound, const std::vector<Shown>& batch);
+  Trace wayOf(Bound& bound, PointIndex point, space::NodeIndex variable);
   void showLost(const Bound& bound, ua::DateTime when);
+  void tellHealth(Bound& bound, bool isNews);
+  static DeviceState stateOf(const Bound& bound);
   void showReleased(space::NodeIndex variable);
   void showAwaited(space::NodeIndex variable);
-
-  /// One whose thread ends in its own time: a device may take as long as its time-out.
-  struct Leaving {
-    std::string line;
-    std::jthread thread;
-  };
 
   space::Space& space_;
   space::Owners& owners_;
   Loop loop_;
+  DeviceNodes nodes_;
   std::vector<std::shared_ptr<Bound>> devices_;
   std::unordered_map<space::NodeIndex, Source> sources_;
   std::unordered_map<space::NodeIndex, Command> commands_;
-  std::list<Leaving> leaving_;
+  std::list<std::shared_ptr<Bound>> leaving_;  // that say goodbye: a device may take as long as its time-out
   bool isRunning_ = false;
 };
 

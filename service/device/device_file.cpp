@@ -1,9 +1,9 @@
 #include "service/device/device_file.hpp"
 
 #include "core/ua/text.hpp"
-#include "service/device/modbus_driver.hpp"
 
 #include <algorithm>
+#include <map>
 
 #include <fmt/format.h>
 
@@ -15,28 +15,6 @@ using model::Findings;
 using model::Text;
 
 namespace {
-
-/// The number under a key, between two bounds; `otherwise` when the key isn't there.
-template <class T>
-T numberOf(const Entry& root, std::string_view key, T otherwise, double low, double high, Findings& findings) {
-  const Text* text = root.textOf(key);
-  if (!text) return otherwise;
-  auto value = parse(text->text, BuiltInType::Double);
-  double number = 0;
-  if (value && (*value).toDouble(number) && number >= low && number <= high) return static_cast<T>(number);
-  findings.error(text->place, fmt::format("'{}' is no number for '{}'", text->text, key),
-                 fmt::format("write one from {} to {}", low, high));
-  return otherwise;
-}
-
-double durationOf(const Entry& root, std::string_view key, double otherwise, Findings& findings) {
-  const Text* text = root.textOf(key);
-  if (!text) return otherwise;
-  if (auto ms = parseDuration(text->text); ms && *ms >= 1) return *ms;
-  findings.error(text->place, fmt::format("'{}' is no time", text->text),
-                 "write a number and a unit, as: 250 ms, 2 s, 1 min");
-  return otherwise;
-}
 
 class ActionReader {
  public:
@@ -67,14 +45,14 @@ class ActionReader {
     }
     const auto point = pointNamed(left);
     if (!point) return;
-    if (!device_.points[*point].isWritable)
+    if (!device_.points[*point].isWritable())
       return findings_.error(left.place, fmt::format("the point '{}' can't be written", left.text),
                              "coils and holding registers can");
     if (right.text.starts_with("input ")) {
       action.steps.push_back({ActionStep::Kind::WriteInput, *point, right.text.substr(6), {}});
       return;
     }
-    auto value = parse(right.text, device_.points[*point].type);
+    auto value = parse(right.text, device_.points[*point].type());
     if (!value)
       return findings_.error(right.place, value.error().cause, "an argument of the method is written 'input NAME'");
     action.steps.push_back({ActionStep::Kind::WriteValue, *point, {}, *value});
@@ -83,8 +61,8 @@ class ActionReader {
   std::optional<PointIndex> pointNamed(const Text& name) {
     std::vector<std::string> names;
     for (std::size_t i = 0; i < device_.points.size(); ++i) {
-      if (device_.points[i].name == name.text) return i;
-      names.push_back(device_.points[i].name);
+      if (device_.points[i].name() == name.text) return i;
+      names.push_back(device_.points[i].name());
     }
     const auto near = nearest(name.text, names);
     findings_.error(name.place, fmt::format("there is no point '{}'", name.text),
@@ -104,6 +82,45 @@ std::string plain(const Entry& entry) {
   return out;
 }
 
+/// The row of the driver that the file names; the first, with a finding, when it names none that there is.
+const DriverKind& kindOf(const Entry& root, Findings& findings) {
+  const auto& kinds = driverKinds();
+  const Text* driver = root.textOf("driver");
+  if (driver) {
+    const auto found = std::ranges::find(kinds, driver->text, &DriverKind::name);
+    if (found != kinds.end()) return *found;
+  }
+  std::vector<std::string> names;
+  for (const auto& kind : kinds) names.emplace_back(kind.name);
+  const auto near = driver ? nearest(driver->text, names) : std::string();
+  findings.error(driver ? driver->place : root.key.place,
+                 driver ? fmt::format("there is no driver '{}'", driver->text) : "the device names no driver",
+                 near.empty() ? fmt::format("write: driver: {}", fmt::join(names, ", or "))
+                              : fmt::format("did you mean '{}'?", near));
+  return kinds.front();
+}
+
+/// Collects the points of a file and of its groups, each with its beat.
+struct PointReader {
+  explicit PointReader(Findings& f) : findings(f) {}
+  void read(const Entry& list, double every) {
+    for (const Entry& entry : list.entries) {
+      if (!entry.value) {
+        findings.error(entry.key.place, fmt::format("the point '{}' says nothing", entry.key.text),
+                       "as in: pressure: input 0 Float");
+      } else if (!beats.emplace(entry.key.text, every).second) {
+        findings.error(entry.key.place, fmt::format("the point '{}' is there twice", entry.key.text),
+                       "a point belongs to one group");
+      } else {
+        texts.push_back({entry.key, *entry.value});
+      }
+    }
+  }
+  Findings& findings;
+  std::vector<DriverKind::PointText> texts;
+  std::map<std::string, double> beats;  // ms
+};
+
 }  // namespace
 
 const Action* DeviceFile::action(std::string_view wanted) const {
@@ -111,63 +128,39 @@ const Action* DeviceFile::action(std::string_view wanted) const {
   return found == actions.end() ? nullptr : &*found;
 }
 
-std::optional<double> parseDuration(std::string_view text) {
-  const auto end = text.find_first_not_of("0123456789.");
-  if (end == std::string_view::npos) return std::nullopt;
-  auto value = parse(text.substr(0, end), BuiltInType::Double);
-  const std::string_view unit = text.substr(text[end] == ' ' ? end + 1 : end);
-  const double factor = unit == "ms" ? 1 : unit == "s" ? 1000 : unit == "min" ? 60'000 : unit == "h" ? 3'600'000 : 0;
-  if (!value || factor == 0) return std::nullopt;
-  return *value->get<double>() * factor;
-}
-
 DeviceFile readDeviceFile(const std::string& name, const std::string& file, const std::string& text,
                           Findings& findings) {
   DeviceFile device;
   device.name = name;
   const Entry root = model::readYaml(file, text, findings);
-  checkKeys(root, {"about", "driver", "host", "port", "unit", "every", "timeout", "gap", "points", "actions"},
-            findings);
-  const Text* driver = root.textOf("driver");
-  if (!driver || driver->text != "modbus-tcp")
-    findings.error(driver ? driver->place : root.key.place,
-                   driver ? fmt::format("there is no driver '{}'", driver->text) : "the device names no driver",
-                   "write: driver: modbus-tcp");
-  device.driver = "modbus-tcp";
-
-  modbus::Settings settings;
-  if (const Text* host = root.textOf("host")) settings.host = host->text;
-  settings.port = numberOf<std::uint16_t>(root, "port", settings.port, 1, 65535, findings);
-  settings.unit = numberOf<std::uint8_t>(root, "unit", settings.unit, 0, 255, findings);
-  settings.gap = numberOf<std::uint16_t>(root, "gap", settings.gap, 0, 100, findings);
-  settings.timeout = durationOf(root, "timeout", settings.timeout, findings);
+  const DriverKind& kind = kindOf(root, findings);
+  std::vector<std::string> keys{"about", "driver", "every", "points", "groups", "actions"};
+  keys.insert(keys.end(), kind.keys.begin(), kind.keys.end());
+  checkKeys(root, keys, findings);
+  device.driver = kind.name;
   device.every = durationOf(root, "every", device.every, findings);
-  device.line = fmt::format("{}:{}", settings.host, settings.port);
-  device.address = fmt::format("{} unit {}", device.line, settings.unit);
 
-  std::vector<modbus::ModbusPoint> points;
-  const Entry* list = root.find("points");
-  if (!list || list->entries.empty())
-    findings.error(root.key.place, "the device has no points", "write them under 'points:'");
-  if (list)
-    for (const Entry& entry : list->entries) {
-      if (!entry.value) {
-        findings.error(entry.key.place, fmt::format("the point '{}' says nothing", entry.key.text),
-                       "as in: pressure: input 0 Float");
-        continue;
-      }
-      if (auto point = modbus::parsePoint(entry.key, *entry.value, findings)) {
-        device.points.push_back(point->point);
-        points.push_back(std::move(*point));
-      }
+  PointReader points(findings);
+  if (const Entry* list = root.find("points")) points.read(*list, 0);
+  if (const Entry* groups = root.find("groups"))
+    for (const Entry& group : groups->entries) {
+      checkKeys(group, {"every", "points"}, findings);
+      const double every = durationOf(group, "every", 0, findings);
+      if (const Entry* list = group.find("points")) points.read(*list, every);
     }
+  if (points.texts.empty()) findings.error(root.key.place, "the device has no points", "write them under 'points:'");
+  DriverSetup setup = kind.read(root, points.texts, findings);
+  device.line = std::move(setup.line);
+  device.address = std::move(setup.address);
+  device.points = std::move(setup.points);
+  for (auto& point : device.points) point.every = points.beats[point.name()];
   if (const Entry* actions = root.find("actions"))
     for (const Entry& entry : actions->entries) device.actions.push_back(ActionReader(device, findings).read(entry));
-  for (const char* key : {"driver", "host", "port", "unit", "timeout", "gap", "points"})
+  device.identity = device.driver + "\n";
+  for (const auto key : kind.keys)
     if (const Entry* entry = root.find(key)) device.identity += plain(*entry) + "\n";
-  device.makeDriver = [settings, points = std::move(points)] {
-    return std::make_unique<modbus::ModbusDriver>(settings, points);
-  };
+  for (const auto& point : device.points) device.identity += point.name() + "=" + point.raw.where + "\n";
+  device.makeDriver = [make = std::move(setup.make), name] { return make(name); };
   return device;
 }
 

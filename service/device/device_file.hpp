@@ -1,11 +1,20 @@
 #pragma once
 
-#include "core/model/yaml_source.hpp"
-#include "service/device/driver.hpp"
-
-#include <functional>
+#include "service/device/driver_kinds.hpp"
 
 namespace zunth::device {
+
+/// One step of an action: writes an input or a fixed value to a point, or reads a point into an output.
+struct ActionStep {
+  enum class Kind { WriteInput, WriteValue, ReadOutput } kind;
+  PointIndex point = 0;
+  std::string name;   // of the input or output
+  ua::Variant value;  // fixed, of the point's type as it is shown
+};
+struct Action {
+  std::string name;
+  std::vector<ActionStep> steps;
+};
 
 /// What a file of the folder devices/ says (docs/devices.md).
 struct DeviceFile {
@@ -16,9 +25,9 @@ struct DeviceFile {
   /// How it is spoken to and what it offers: devices with the same are the same one.
   std::string identity;
   double every = 1000;  // ms between polls
-  std::vector<Point> points;
+  std::vector<DevicePoint> points;
   std::vector<Action> actions;
-  std::function<std::unique_ptr<Driver>()> makeDriver;  // ready to connect
+  std::function<std::unique_ptr<Driver>()> makeDriver;  // ready to start
 
   const Action* action(std::string_view wanted) const;
 };
@@ -26,8 +35,5 @@ struct DeviceFile {
 /// Reads a device's file. Findings tell of every mistake; with errors the result is not to be used.
 DeviceFile readDeviceFile(const std::string& name, const std::string& file, const std::string& text,
                           model::Findings& findings);
-
-/// "250 ms", "2 s", "1 min" in milliseconds; nothing when it is no such time.
-std::optional<double> parseDuration(std::string_view text);
 
 }  // namespace zunth::device

@@ -1,10 +1,10 @@
 #pragma once
 
+#include "core/ua/instant.hpp"
 #include "core/ua/variant.hpp"
 
-#include <map>
+#include <functional>
 #include <memory>
-#include <span>
 #include <string>
 #include <vector>
 
@@ -13,60 +13,84 @@ namespace zunth::device {
 /// A value that a device offers, under the name that its file gives.
 struct Point {
   std::string name;
-  ua::BuiltInType type = ua::BuiltInType::Double;  // of its values, after scaling
+  ua::BuiltInType type = ua::BuiltInType::Double;  // of its values, as the device has them
   bool isWritable = false;
   std::string where;  // in the device's own terms, as its file writes it: "input 0 Float"
 };
 using PointIndex = std::size_t;
 
-/// One step of an action: writes an input or a fixed value to a point, or reads a point into an output.
-struct ActionStep {
-  enum class Kind { WriteInput, WriteValue, ReadOutput } kind;
-  PointIndex point = 0;
-  std::string name;   // of the input or output
-  ua::Variant value;  // fixed, of the point's type
-};
-struct Action {
-  std::string name;
-  std::vector<ActionStep> steps;
-};
-
 /// A stage of the way from the wire to a value, for people: "two registers, high word first" and "41CC 0000".
 struct Stage {
   std::string what, shows;
 };
+using Trace = std::vector<Stage>;
 
-/// How a value came about, and the value.
-struct Explained {
-  std::vector<Stage> stages;
-  ua::DataValue value;
+/// A point's value as the device gave it.
+struct Sample {
+  /// What a device kept and gives later goes to history alone.
+  enum class Kind { Current, Past };
+  PointIndex point = 0;
+  ua::DataValue value;  // with a status where the device refuses it; source time is the device's own where it has one
+  std::shared_ptr<const Trace> trace = {};  // only while somebody looks
+  Kind kind = Kind::Current;
 };
 
-/// Speaks one protocol to one device. All calls come from one thread and may block, each for about the device's
-/// time-out at most. A failed Result means that the connection is gone; what one point refuses is that point's status.
+/// How often somebody wants a point's value.
+struct Wish {
+  PointIndex point;
+  ua::Duration every;
+};
+struct PointWrite {
+  PointIndex point;
+  ua::Variant value;  // of the point's type
+};
+/// One step of an action: writes a value to a point, or reads a point into an output.
+struct Step {
+  enum class Kind { Write, Read } kind;
+  PointIndex point = 0;
+  ua::Variant value;  // that is written
+};
+
+/// How a driver has been doing, for people.
+struct Figures {
+  std::uint64_t polls = 0, failures = 0;
+  double roundTrip = 0;  // ms, of the last poll
+};
+
+/// Where a driver brings what it has; from any thread, never blocks.
+class Sink {
+ public:
+  virtual ~Sink() = default;
+  /// Values of some points that belong together. False when too many wait already: bring the next ones later.
+  virtual bool samples(std::vector<Sample> batch) = 0;
+  /// The device is there, or it has gone and why. Said once for each change.
+  virtual void link(bool isConnected, const ua::Error& why) = 0;
+  /// Whether somebody wants to see how the values of this point come about.
+  virtual bool isTraced(PointIndex point) const = 0;
+};
+
+/// Speaks one protocol to one device, connects and reconnects by itself. Nothing blocks, and callbacks come on threads
+/// of its own. What was not begun at its deadline is not done any more and answered BadTimeout; while the device is
+/// away all is answered BadNoCommunication; when too much waits, BadTooManyOperations.
 class Driver {
  public:
   virtual ~Driver() = default;
   virtual const std::vector<Point>& points() const = 0;
-
-  virtual ua::Result<void> connect() = 0;
-  virtual void disconnect() = 0;
-  /// One value for each point, in order, with the time it was measured; Bad statuses for points that the device
-  /// refuses.
-  virtual ua::Result<std::vector<ua::DataValue>> read(std::span<const PointIndex> points) = 0;
-
-  /// Reads one point and shows each stage of how its value comes about.
-  virtual ua::Result<Explained> explain(PointIndex point);
-
-  /// What the device said to a write or an action: Good, or BadOutOfRange, BadNotWritable, BadDeviceFailure...
-  struct Outcome {
-    ua::Error error{ua::status::Good, {}, {}};
-    std::map<std::string, ua::Variant> outputs;  // of an action
-  };
-  virtual ua::Result<Outcome> write(PointIndex point, const ua::Variant& value) = 0;
-  /// Carries an action out step by step; stops at the first that the device refuses. Drivers whose protocol knows
-  /// commands of its own override this.
-  virtual ua::Result<Outcome> act(const Action& action, const std::map<std::string, ua::Variant>& inputs);
+  /// The sink outlives the driver.
+  virtual void start(Sink& sink) = 0;
+  /// Says goodbye; after `done` nothing comes any more.
+  virtual void stop(std::function<void()> done) = 0;
+  /// From now on these points, and no others; the connection goes on.
+  virtual void want(std::vector<Wish> wishes) = 0;
+  /// Brings the points to the sink as soon as it can, then calls `done`, also when it can't.
+  virtual void refresh(std::vector<PointIndex> points, ua::Instant deadline, std::function<void()> done) = 0;
+  /// In order, in few frames; what the device says to each. Their values are brought to the sink before `done`.
+  using WritesDone = std::function<void(std::vector<ua::Error>)>;
+  virtual void write(std::vector<PointWrite> writes, ua::Instant deadline, WritesDone done) = 0;
+  /// Step by step, with nothing of others in between, until one is refused; the values of the steps that read.
+  using ActDone = std::function<void(ua::Result<std::vector<ua::Variant>>)>;
+  virtual void act(std::vector<Step> steps, ua::Instant deadline, ActDone done) = 0;
+  virtual Figures figures() const { return {}; }
 };
 
 }  // namespace zunth::device

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <bit>
-#include <cmath>
 
 #include <fmt/format.h>
 
@@ -17,7 +16,7 @@ namespace {
 const std::vector<std::string> kTables = {"coil", "discrete", "input", "holding"};
 const std::vector<std::string> kTypes = {"Boolean", "Int16",  "UInt16", "Int32",  "UInt32",
                                          "Int64",   "UInt64", "Float",  "Double", "String"};
-const std::vector<std::string> kWords = {"bit", "scale", "offset", "low-word-first", "low-byte-first", "read-only"};
+const std::vector<std::string> kWords = {"low-word-first", "low-byte-first", "read-only"};
 constexpr std::uint16_t kMostRegisters = 125, kMostBits = 2000;  // that are read at once
 constexpr std::uint16_t kMostWritten = 123;
 
@@ -62,46 +61,15 @@ std::vector<std::uint16_t> cut(const Place& place, std::uint64_t bits) {
   return out;
 }
 
-Variant rawValue(const Place& place, std::span<const std::uint16_t> registers) {
-  const std::uint64_t bits = join(place, registers);
-  switch (place.raw) {
-    case BuiltInType::Boolean: return Variant(place.bit >= 0 ? ((bits >> place.bit) & 1) != 0 : bits != 0);
-    case BuiltInType::Int16: return Variant(static_cast<std::int16_t>(bits));
-    case BuiltInType::UInt16: return Variant(static_cast<std::uint16_t>(bits));
-    case BuiltInType::Int32: return Variant(static_cast<std::int32_t>(bits));
-    case BuiltInType::UInt32: return Variant(static_cast<std::uint32_t>(bits));
-    case BuiltInType::Int64: return Variant(static_cast<std::int64_t>(bits));
-    case BuiltInType::UInt64: return Variant(bits);
-    case BuiltInType::Float: return Variant(std::bit_cast<float>(static_cast<std::uint32_t>(bits)));
-    case BuiltInType::Double: return Variant(std::bit_cast<double>(bits));
-    default: {
-      std::string text;
-      for (std::uint16_t r : registers) {
-        if (place.lowByteFirst) r = swapped(r);
-        text += static_cast<char>(r >> 8);
-        text += static_cast<char>(r & 0xFF);
-      }
-      text.resize(std::min(text.find('\0'), text.size()));
-      text.erase(text.find_last_not_of(' ') + 1);
-      return Variant(String(text));
-    }
-  }
-}
-
 }  // namespace
 
-std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text& words, model::Findings& findings) {
+std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text& words, Conversion& conversion,
+                                      model::Findings& findings) {
   ModbusPoint out;
   Place& place = out.place;
   out.point.name = name.text;
   out.point.where = words.text;
-  std::vector<model::Text> parts;
-  for (std::size_t at = words.text.find_first_not_of(' '); at < words.text.size();
-       at = words.text.find_first_not_of(' ', at)) {
-    const auto end = std::min(words.text.find(' ', at), words.text.size());
-    parts.push_back(words.part(at, end - at));
-    at = end;
-  }
+  const auto parts = wordsOf(words);
   auto fail = [&](const model::Text& at, std::string message, std::string hint) {
     findings.error(at.place, std::move(message), std::move(hint));
     return std::nullopt;
@@ -127,7 +95,10 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
   place.raw = isBits(place.table) ? BuiltInType::Boolean : BuiltInType::UInt16;
 
   bool readOnly = !canWrite(place.table);
-  for (std::size_t i = 2; i < parts.size(); ++i) {
+  for (std::size_t i = 2; i < parts.size();) {
+    const auto isConversion = readConversion(parts, i, conversion, findings);
+    if (!isConversion) return std::nullopt;
+    if (*isConversion) continue;
     const std::string& word = parts[i].text;
     if (word == "read-only") {
       readOnly = true;
@@ -135,18 +106,6 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
       place.lowWordFirst = true;
     } else if (word == "low-byte-first") {
       place.lowByteFirst = true;
-    } else if (word == "scale" || word == "offset") {
-      auto value = number(++i, BuiltInType::Double);
-      if (!value || (word == "scale" && *value->get<double>() == 0))
-        return fail(parts[i - 1], fmt::format("'{}' needs a number{}", word, word == "scale" ? " other than 0" : ""),
-                    fmt::format("as in: {} 0.1", word));
-      (word == "scale" ? place.scale : place.offset) = *value->get<double>();
-    } else if (word == "bit") {
-      auto bit = number(++i, BuiltInType::Byte);
-      if (!bit || *bit->get<std::uint8_t>() > 15)
-        return fail(parts[i - 1], "'bit' needs a number from 0 to 15", "0 is the lowest bit");
-      place.bit = *bit->get<std::uint8_t>();
-      place.raw = BuiltInType::Boolean;
     } else if (auto type = typeNamed(word); type && i == 2) {
       if (isBits(place.table) && *type != BuiltInType::Boolean)
         return fail(parts[i], fmt::format("a {} is a Boolean, no {}", parts[0].text, word), "leave the type out");
@@ -159,23 +118,23 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
         place.count = *length->get<std::uint16_t>();
       }
     } else {
+      std::vector<std::string> known = i == 2 ? kTypes : kWords;
+      known.insert(known.end(), conversionWords().begin(), conversionWords().end());
       return fail(parts[i], fmt::format("'{}' means nothing here", word),
-                  didYouMean(word, i == 2 ? kTypes : kWords,
-                             "after the address come a type, 'bit N', 'scale X', 'offset Y', low-word-first, "
-                             "low-byte-first, read-only"));
+                  didYouMean(word, known,
+                             "after the address come a type, 'bit N', 'scale X', 'offset Y', 'named 0=off 1=on', "
+                             "low-word-first, low-byte-first, read-only"));
     }
+    ++i;
   }
-  if (place.bit >= 0 && isBits(place.table)) return fail(words, "only registers have bits", "leave 'bit' out");
-  if (place.isScaled() && (place.raw == BuiltInType::Boolean || place.raw == BuiltInType::String))
-    return fail(words, "only numbers can be scaled", "leave 'scale' and 'offset' out");
+  if (!checkConversion(conversion, place.raw, words, findings)) return std::nullopt;
   if (place.address + place.count > 65536) return fail(parts[1], "the point ends beyond address 65535", {});
   if (!readOnly && place.count > kMostWritten)
     return fail(
         words, fmt::format("{} registers are written at once at most, and the point has {}", kMostWritten, place.count),
         "write read-only behind it, or make it shorter");
-  // One bit of a holding register can't be written without racing the device for the others.
-  out.point.isWritable = !readOnly && place.bit < 0;
-  out.point.type = place.isScaled() ? BuiltInType::Double : place.raw;
+  out.point.isWritable = !readOnly;
+  out.point.type = place.raw;
   return out;
 }
 
@@ -204,13 +163,29 @@ std::vector<ReadRequest> plan(const std::vector<ModbusPoint>& points, std::span<
 }
 
 Variant decode(const Place& place, std::span<const std::uint16_t> registers) {
-  Variant raw = rawValue(place, registers);
-  double number = 0;
-  if (!place.isScaled() || !raw.toDouble(number)) return raw;
-  // Dividing by 10 gives 1894.6 where multiplying by 0.1 gives 1894.6000000000001.
-  const double divisor = std::round(1 / place.scale);
-  const bool isFraction = divisor != 0 && 1 / divisor == place.scale;
-  return Variant((isFraction ? number / divisor : number * place.scale) + place.offset);
+  const std::uint64_t bits = join(place, registers);
+  switch (place.raw) {
+    case BuiltInType::Boolean: return Variant(bits != 0);
+    case BuiltInType::Int16: return Variant(static_cast<std::int16_t>(bits));
+    case BuiltInType::UInt16: return Variant(static_cast<std::uint16_t>(bits));
+    case BuiltInType::Int32: return Variant(static_cast<std::int32_t>(bits));
+    case BuiltInType::UInt32: return Variant(static_cast<std::uint32_t>(bits));
+    case BuiltInType::Int64: return Variant(static_cast<std::int64_t>(bits));
+    case BuiltInType::UInt64: return Variant(bits);
+    case BuiltInType::Float: return Variant(std::bit_cast<float>(static_cast<std::uint32_t>(bits)));
+    case BuiltInType::Double: return Variant(std::bit_cast<double>(bits));
+    default: {
+      std::string text;
+      for (std::uint16_t r : registers) {
+        if (place.lowByteFirst) r = swapped(r);
+        text += static_cast<char>(r >> 8);
+        text += static_cast<char>(r & 0xFF);
+      }
+      text.resize(std::min(text.find('\0'), text.size()));
+      text.erase(text.find_last_not_of(' ') + 1);
+      return Variant(String(text));
+    }
+  }
 }
 
 Result<std::vector<std::uint16_t>> encode(const Place& place, const Variant& value) {
@@ -230,10 +205,7 @@ Result<std::vector<std::uint16_t>> encode(const Place& place, const Variant& val
       for (auto& r : out) r = swapped(r);
     return out;
   }
-  Variant unscaled = value;
-  double number = 0;
-  if (place.isScaled() && value.toDouble(number)) unscaled = Variant((number - place.offset) / place.scale);
-  auto raw = convert(unscaled, place.raw, true);
+  const auto raw = convert(value, place.raw, true);
   if (!raw) return raw.error();
   std::uint64_t bits = 0;
   visitBuiltIn(raw->type(), [&]<class T>(std::type_identity<T>) {

@@ -1,7 +1,7 @@
 #pragma once
 
 #include "core/model/yaml_source.hpp"
-#include "service/device/driver.hpp"
+#include "service/device/conversion.hpp"
 
 /// What Modbus points mean and how they are read together; no I/O.
 namespace zunth::device::modbus {
@@ -16,20 +16,18 @@ struct Place {
   std::uint16_t address = 0;  // from 0, as on the wire
   std::uint16_t count = 1;    // of bits or registers
   ua::BuiltInType raw = ua::BuiltInType::UInt16;
-  int bit = -1;                  // of one register, 0 is the lowest; -1 for the whole
-  bool lowWordFirst = false;     // values of several registers
-  bool lowByteFirst = false;     // octets inside a register
-  double scale = 1, offset = 0;  // value = raw * scale + offset
-  bool isScaled() const { return scale != 1 || offset != 0; }
+  bool lowWordFirst = false;  // values of several registers
+  bool lowByteFirst = false;  // octets inside a register
 };
 struct ModbusPoint {
   Point point;
   Place place;
 };
 
-/// "TABLE ADDRESS [TYPE] [bit N] [scale X] [offset Y] [low-word-first] [low-byte-first] [read-only]". Nothing and a
+/// "TABLE ADDRESS [TYPE] [low-word-first] [low-byte-first] [read-only]" and the words of a conversion. Nothing and a
 /// finding when it is not sound.
-std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text& words, model::Findings& findings);
+std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text& words, Conversion& conversion,
+                                      model::Findings& findings);
 
 /// One read of neighbouring bits or registers.
 struct ReadRequest {

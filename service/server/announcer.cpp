@@ -106,6 +106,23 @@ std::string listed(const Items& items, Name name) {
   return out;
 }
 
+constexpr std::size_t kMostCertificate = 64 * 1024;  // octets, of those that are shown in events
+
+/// Part 5, 6.4.12 to 6.4.18.
+StandardId typeOfRefusal(StatusCode why) {
+  if (why == status::BadCertificateTimeInvalid || why == status::BadCertificateIssuerTimeInvalid)
+    return id::AuditCertificateExpiredEventType;
+  if (why == status::BadCertificateUntrusted) return id::AuditCertificateUntrustedEventType;
+  if (why == status::BadCertificateRevoked || why == status::BadCertificateIssuerRevoked ||
+      why == status::BadCertificateRevocationUnknown || why == status::BadCertificateIssuerRevocationUnknown)
+    return id::AuditCertificateRevokedEventType;
+  if (why == status::BadCertificateUseNotAllowed || why == status::BadCertificateIssuerUseNotAllowed)
+    return id::AuditCertificateMismatchEventType;
+  if (why == status::BadCertificateUriInvalid || why == status::BadCertificateHostNameInvalid)
+    return id::AuditCertificateDataMismatchEventType;
+  return id::AuditCertificateInvalidEventType;
+}
+
 String thumbprint(const ByteString& certificate) {
   if (certificate.empty()) return {};
   unsigned char digest[SHA_DIGEST_LENGTH];
@@ -206,11 +223,29 @@ void Announcer::channelClosed(const Peer& peer, const Error& why) {
             .set("StatusCodeId", why.code));
 }
 
+void Announcer::certificateRefused(const ByteString& certificate, const Error& why) {
+  if (!isHeard() || certificate.size() > kMostCertificate) return;
+  Event event = audit(typeOfRefusal(why.code), "Security/Certificate", false,
+                      fmt::format("a certificate was refused: {}", shown(why.cause, 300)));
+  event.set("Certificate", certificate).set("StatusCodeId", why.code);
+  raise(std::move(event));
+}
+
+void Announcer::urlMismatched(const Actor& actor, const CreateSessionRequest& request) {
+  if (!isHeard()) return;
+  raise(audit(id::AuditUrlMismatchEventType, "Security/CreateSession", true,
+              fmt::format("{} came by {}, and the server's certificate is for other hosts", actor.address,
+                          shown(request.endpointUrl.view())),
+              actor)
+            .set("EndpointUrl", String(shown(request.endpointUrl.view(), 300)))
+            .set("SessionId", actor.sessionId)
+            .set("SecureChannelId", String(std::to_string(actor.channelId))));
+}
+
 void Announcer::sessionCreated(const Actor& actor, const CreateSessionRequest& request, StatusCode status) {
   const std::string name = shown(request.sessionName.view());
   note("session", actor, status, name);
   if (!isHeard()) return;
-  constexpr std::size_t kMostCertificate = 64 * 1024;
   const ByteString certificate =
       request.clientCertificate.size() <= kMostCertificate ? request.clientCertificate : ByteString();
   raise(audit(id::AuditCreateSessionEventType, "Session/CreateSession", !status.isBad(),

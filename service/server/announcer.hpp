@@ -39,6 +39,10 @@ class Announcer {
   };
   void channelOpened(const Peer& peer, const ua::OpenSecureChannelRequest& request, ua::StatusCode status);
   void channelClosed(const Peer& peer, const ua::Error& why);
+  /// A client's certificate was refused, for a reason that Part 4, 6.1.3 names.
+  void certificateRefused(const ua::ByteString& certificate, const ua::Error& why);
+  /// The session was asked for by a host name that the server's certificate doesn't have (Part 4, 5.6.2).
+  void urlMismatched(const Actor& actor, const ua::CreateSessionRequest& request);
   void sessionCreated(const Actor& actor, const ua::CreateSessionRequest& request, ua::StatusCode status);
   void sessionActivated(const Actor& actor, const ua::ActivateSessionRequest& request, ua::StatusCode status);
   void sessionClosed(const Session& session, std::string_view how);

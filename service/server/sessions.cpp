@@ -1,7 +1,9 @@
 #include "service/server/sessions.hpp"
 
 #include "core/secure/asymmetric.hpp"
+#include "core/secure/trust.hpp"
 #include "core/ua/foreign.hpp"
+#include "service/net/url.hpp"
 #include "service/server/random.hpp"
 #include "service/server/request_checks.hpp"
 
@@ -78,6 +80,17 @@ Result<void> Sessions::checkShares(const Context& context) {
   return {};
 }
 
+namespace {
+
+/// Whether a server that shows this certificate is found by the URL, as far as one is told.
+bool isNamed(const secure::Identity& identity, const String& url) {
+  if (url.empty()) return true;
+  const auto parsed = net::Url::parse(url.view());
+  return parsed && secure::matchesHost(identity.certificate.hosts(), parsed->host);
+}
+
+}  // namespace
+
 Result<CreateSessionResponse> Sessions::newSession(const CreateSessionRequest& request, Context& context) {
   const auto& limits = settings_.limits;
   if (auto fine = discovery_.isPrivate(*context.peer); !fine) return fine.error();
@@ -135,6 +148,8 @@ Result<CreateSessionResponse> Sessions::newSession(const CreateSessionRequest& r
   context.session = session.get();
   core_.sessions.emplace(session->token, std::move(session));
   reschedule(*context.session);
+  if (const auto& shown = context.session->identity; shown && !isNamed(*shown, request.endpointUrl))
+    announcer_.urlMismatched(context.actor(), request);
   return response;
 }
 

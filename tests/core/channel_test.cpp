@@ -446,4 +446,21 @@ TEST_CASE("a client that is not trusted is told so", "[channel]") {
   CHECK(pair.clientSide.endings[0].code == status::BadSecurityChecksFailed);
 }
 
+TEST_CASE("a server that comes by itself is who it says it is", "[channel]") {
+  for (const auto& [uri, isAwaited] : std::vector<std::pair<const char*, bool>>{
+           {"urn:fernhollow.example:test", true}, {"urn:fernhollow.example:other", false}}) {
+    INFO(uri);
+    ClientSide side;
+    ClientChannel::Options options;
+    options.awaitsReverseHello = true;
+    options.server = identities().main()->certificate;
+    ClientChannel client(options, side);
+    client.feed(writeTransport(MessageType::ReverseHello, ReverseHello{uri, "opc.tcp://fernhollow.example:4840"}), {},
+                kWall);
+    CHECK(client.isOver() != isAwaited);
+    CHECK(client.takeOutput().empty() != isAwaited);  // its hello
+    if (!isAwaited) CHECK(side.endings.at(0).code == status::BadCertificateUriInvalid);
+  }
+}
+
 }  // namespace zunth::channel_test

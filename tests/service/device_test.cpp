@@ -1,189 +1,174 @@
-// A device's life, with a driver that does as the test tells it.
+// What a device makes of what its driver brings and takes.
 #include "service/device/device.hpp"
-
-#include <condition_variable>
-#include <future>
 
 #include <catch2/catch.hpp>
 
 namespace zunth::device_test {
 
 using namespace zunth::ua;
-using device::Device;
-using device::Driver;
-using device::PointIndex;
+using namespace zunth::device;
 
 namespace {
 
-/// What the outside world is like; shared by the driver's thread and the test.
-struct World {
-  template <class Change>
-  void set(Change change) {
-    std::lock_guard lock(mutex);
-    change();
-    changed.notify_all();
-  }
-  template <class Condition>
-  bool wait(Condition condition) {
-    std::unique_lock lock(mutex);
-    return changed.wait_for(lock, std::chrono::seconds(20), condition);
-  }
-  std::mutex mutex;
-  std::condition_variable changed;
-  bool isThere = true;
-  double value = 1;
-  int connects = 0, reads = 0;
-  std::vector<std::vector<std::pair<PointIndex, DataValue>>> batches;
-  std::vector<std::pair<bool, Error>> connections;
-};
-
-class FakeDriver final : public Driver {
+/// Does at once what it is told, and remembers it.
+class PlainDriver final : public Driver {
  public:
-  explicit FakeDriver(World& world) : world_(world) {
-    points_.push_back({"level", BuiltInType::Double, true, "fake"});
-    points_.push_back({"sealed", BuiltInType::Double, false, "fake"});
+  explicit PlainDriver(std::vector<Point> points) : points_(std::move(points)) {}
+  const std::vector<Point>& points() const override { return points_; }
+  void start(Sink& sink) override { this->sink = &sink; }
+  void stop(std::function<void()> done) override { done(); }
+  void want(std::vector<Wish> wishes) override { wanted = std::move(wishes); }
+  void refresh(std::vector<PointIndex>, Instant, std::function<void()> done) override { done(); }
+  void write(std::vector<PointWrite> writes, Instant, WritesDone done) override {
+    std::vector<Error> outcomes;
+    for (auto& write : writes) {
+      written.push_back(write.value);
+      outcomes.push_back({write.point == 1 ? status::BadOutOfRange : status::Good, {}, {}});
+    }
+    done(std::move(outcomes));
   }
-  const std::vector<device::Point>& points() const override { return points_; }
-  Result<void> connect() override {
-    bool there = false;
-    world_.set([&] {
-      ++world_.connects;
-      there = world_.isThere;
-    });
-    if (!there) return Error{status::BadNoCommunication, "nobody is there", {}};
-    return {};
+  void act(std::vector<Step> steps, Instant, ActDone done) override {
+    std::vector<Variant> outputs;
+    for (auto& step : steps)
+      if (step.kind == Step::Kind::Write)
+        written.push_back(step.value);
+      else
+        outputs.push_back(Variant(std::uint16_t{1}));
+    done(std::move(outputs));
   }
-  void disconnect() override {}
-  Result<std::vector<DataValue>> read(std::span<const PointIndex> points) override {
-    std::lock_guard lock(world_.mutex);
-    ++world_.reads;
-    if (!world_.isThere) return Error{status::BadNoCommunication, "it has gone", {}};
-    return std::vector<DataValue>(points.size(), DataValue(Variant(world_.value), DateTime{5}));
-  }
-  Result<Outcome> write(PointIndex point, const Variant& value) override {
-    std::lock_guard lock(world_.mutex);
-    if (!world_.isThere) return Error{status::BadNoCommunication, "it has gone", {}};
-    Outcome outcome;
-    if (!points_[point].isWritable)
-      outcome.error = {status::BadNotWritable, "it is sealed", {}};
-    else
-      world_.value = *value.get<double>() / 2;  // a device need not take what it is told
-    return outcome;
-  }
+  Sink* sink = nullptr;
+  std::vector<Wish> wanted;
+  std::vector<Variant> written;
 
  private:
-  World& world_;
-  std::vector<device::Point> points_;
+  std::vector<Point> points_;
 };
 
-struct Fixture {
-  Fixture() {
+/// Points: a scaled one, a plain one, a named one.
+struct World {
+  World() {
+    file.name = "pond";
+    Conversion scaled, named;
+    scaled.scale = 0.1;
+    named.names = {{0, "off"}, {1, "on"}};
+    for (const auto& [name, conversion] :
+         std::vector<std::pair<const char*, Conversion>>{{"level", scaled}, {"count", {}}, {"pump", named}})
+      file.points.push_back({{name, BuiltInType::UInt16, true, "fake"}, conversion});
+    file.points[2].every = 60'000;
+    std::vector<Point> raw;
+    for (const auto& point : file.points) raw.push_back(point.raw);
+    file.makeDriver = [this, raw] {
+      auto made = std::make_unique<PlainDriver>(raw);
+      driver = made.get();
+      return made;
+    };
     Device::Events events;
-    events.values = [this](std::vector<std::pair<PointIndex, DataValue>> batch) {
-      world.set([&] { world.batches.push_back(std::move(batch)); });
-    };
-    events.connection = [this](bool isConnected, DateTime, const Error& why) {
-      world.set([&] { world.connections.emplace_back(isConnected, why); });
-    };
-    device = std::make_unique<Device>("pond", std::make_unique<FakeDriver>(world), std::chrono::milliseconds(10),
-                                      std::vector<PointIndex>{0}, std::move(events));
+    events.values = [this](std::vector<Shown> batch) { batches.push_back(std::move(batch)); };
+    events.link = [this](bool isConnected, DateTime) { links.push_back(isConnected); };
+    device = std::make_unique<Device>(file, std::move(events));
+    device->start();
   }
-  Error write(PointIndex point, double value, Instant deadline = Instant::max()) {
-    std::promise<Error> promise;
-    device->write({{point, Variant(value)}}, deadline,
-                  [&](std::vector<Error> outcomes) { promise.set_value(outcomes[0]); });
-    return promise.get_future().get();
-  }
-  World world;
+  DeviceFile file;
+  PlainDriver* driver = nullptr;
+  std::vector<std::vector<Shown>> batches;
+  std::vector<bool> links;
   std::unique_ptr<Device> device;
 };
 
 }  // namespace
 
-TEST_CASE("a device is connected and polled", "[device]") {
-  Fixture f;
-  f.device->start();
-  REQUIRE(f.world.wait([&] { return f.world.batches.size() >= 3; }));
-  CHECK(f.world.connections.front().first);
-  CHECK(f.world.batches[0][0].second.value == Variant(1.0));
-  CHECK(f.device->health().isConnected);
-  CHECK(f.device->health().polls >= 3);
+TEST_CASE("what comes is converted, and what can't be has a status that says so", "[device]") {
+  World w;
+  w.driver->sink->samples({{0, DataValue(Variant(std::uint16_t{215}))},
+                           {1, DataValue(Variant(std::uint16_t{7}))},
+                           {2, DataValue(Variant(std::uint16_t{1}))},
+                           {2, DataValue(Variant(std::uint16_t{9}))},
+                           {0, DataValue(Variant(), DateTime{5}, status::BadDeviceFailure)}});
+  REQUIRE(w.batches.size() == 1);
+  const auto& shown = w.batches[0];
+  CHECK(shown[0].value.value == Variant(21.5));
+  CHECK(shown[1].value.value == Variant(std::uint16_t{7}));
+  CHECK(shown[2].value.value == Variant("on"));
+  CHECK(shown[3].value.status == status::BadOutOfRange);
+  CHECK(shown[4].value.status == status::BadDeviceFailure);
 }
 
-TEST_CASE("a write brings the device's own value before its answer", "[device]") {
-  Fixture f;
-  f.device->start();
-  REQUIRE(f.world.wait([&] { return !f.world.batches.empty(); }));
-  CHECK(f.write(0, 10).code.isGood());
-  std::lock_guard lock(f.world.mutex);
-  CHECK(f.world.batches.back()[0].second.value == Variant(5.0));
+TEST_CASE("each step of a conversion is shown to who looks", "[device]") {
+  World w;
+  w.driver->sink->samples(
+      {{0, DataValue(Variant(std::uint16_t{215})), std::make_shared<const Trace>(Trace{{"answer", "00 D7"}})}});
+  const auto& trace = w.batches.at(0).at(0).trace;
+  REQUIRE(trace);
+  REQUIRE(trace->size() == 2);
+  CHECK(trace->at(0).shows == "00 D7");
+  CHECK(trace->at(1).what == "× 0.1 + 0");
+  CHECK(trace->at(1).shows == "21.5");
 }
 
-TEST_CASE("what a device refuses is told to the writer alone", "[device]") {
-  Fixture f;
-  f.device->start();
-  REQUIRE(f.world.wait([&] { return !f.world.batches.empty(); }));
-  CHECK(f.write(1, 10).code == status::BadNotWritable);
-  CHECK(f.device->health().isConnected);
-}
-
-TEST_CASE("a device that goes is told of once, refuses writes, and is found again", "[device]") {
-  Fixture f;
-  f.device->start();
-  REQUIRE(f.world.wait([&] { return !f.world.batches.empty(); }));
-  f.world.set([&] { f.world.isThere = false; });
-  REQUIRE(f.world.wait([&] { return f.world.connections.size() >= 2; }));
-  CHECK(!f.world.connections[1].first);
-  CHECK(f.world.connections[1].second.cause == "it has gone");
-  CHECK(f.write(0, 1).code == status::BadNoCommunication);
-  CHECK(!f.device->health().isConnected);
-  REQUIRE(f.world.wait([&] { return f.world.connects >= 2; }));
-  f.world.set([&] {
-    f.world.isThere = true;
-    f.world.batches.clear();
-  });
-  REQUIRE(f.world.wait([&] { return !f.world.batches.empty(); }));
-  CHECK(f.world.connections.back().first);
-}
-
-TEST_CASE("actions go step by step and stop at what is refused", "[device]") {
-  World world;
-  FakeDriver driver(world);
-  using Kind = device::ActionStep::Kind;
-  const device::Action fill{"fill", {{Kind::WriteInput, 0, "litres", {}}, {Kind::ReadOutput, 0, "level", {}}}};
-  const auto done = driver.act(fill, {{"litres", Variant(std::uint16_t{8})}});
-  REQUIRE(done);
-  CHECK(done->outputs.at("level") == Variant(4.0));
-  CHECK(driver.act(fill, {})->error.code == status::BadArgumentsMissing);
-  CHECK(driver.act(fill, {{"litres", Variant("many")}})->error.code == status::BadTypeMismatch);
-  const device::Action breakIn{"break",
-                               {{Kind::WriteValue, 1, {}, Variant(1.0)}, {Kind::WriteValue, 0, {}, Variant(100.0)}}};
-  CHECK(driver.act(breakIn, {})->error.code == status::BadNotWritable);
-  CHECK(world.value == 4);
-  world.isThere = false;
-  CHECK(driver.act(fill, {{"litres", Variant(std::uint16_t{8})}}).code() == status::BadNoCommunication);
-}
-
-TEST_CASE("what nobody waits for any more is not written", "[device]") {
-  Fixture f;
-  f.device->start();
-  REQUIRE(f.world.wait([&] { return !f.world.batches.empty(); }));
-  CHECK(f.write(0, 80, std::chrono::steady_clock::now() - std::chrono::milliseconds(1)).code == status::BadTimeout);
-  std::lock_guard lock(f.world.mutex);
-  CHECK(f.world.value == 1);
-}
-
-TEST_CASE("a full queue refuses, and the beat goes on between what is written", "[device]") {
-  Fixture f;  // not started: nothing is carried out
+TEST_CASE("what is written goes back the same way, each with its own outcome", "[device]") {
+  World w;
   std::vector<Error> outcomes;
-  for (std::size_t i = 0; i <= Device::kMostJobs; ++i)
-    f.device->write({{0, Variant(1.0)}}, Instant::max(),
-                    [&](std::vector<Error> told) { f.world.set([&] { outcomes.push_back(told[0]); }); });
-  REQUIRE(outcomes.size() == 1);
-  CHECK(outcomes[0].code == status::BadTooManyOperations);
-  f.device->start();
-  REQUIRE(f.world.wait([&] { return outcomes.size() == Device::kMostJobs + 1; }));
-  CHECK(f.device->health().polls >= Device::kMostJobs);  // one after each write, and the beat's own
+  w.device->write({{0, Variant(21.5)}, {2, Variant("of")}, {1, Variant(std::uint16_t{3})}, {2, Variant("on")}},
+                  Instant::max(), [&](auto told) { outcomes = std::move(told); });
+  CHECK(w.driver->written ==
+        std::vector<Variant>{Variant(std::uint16_t{215}), Variant(std::uint16_t{3}), Variant(std::uint16_t{1})});
+  REQUIRE(outcomes.size() == 4);
+  CHECK(outcomes[0].code.isGood());
+  CHECK(outcomes[1].code == status::BadOutOfRange);
+  CHECK(outcomes[1].cause == "the point knows no 'of'");
+  CHECK(outcomes[2].code == status::BadOutOfRange);  // the driver's word
+  CHECK(outcomes[3].code.isGood());
+  CHECK(w.device->health().writes == 3);
+}
+
+TEST_CASE("an action's inputs and outputs are those that its method shows", "[device]") {
+  World w;
+  using Kind = ActionStep::Kind;
+  const Action fill{"fill",
+                    {{Kind::WriteInput, 0, "litres", {}},
+                     {Kind::WriteValue, 2, {}, Variant("on")},
+                     {Kind::ReadOutput, 2, "pump", {}}}};
+  Device::Outcome outcome;
+  const auto act = [&](const std::map<std::string, Variant>& inputs) {
+    w.device->act(fill, inputs, Instant::max(), [&](auto told) { outcome = std::move(told); });
+    return outcome.error.code;
+  };
+  CHECK(act({{"litres", Variant(8)}}).isGood());
+  CHECK(w.driver->written == std::vector<Variant>{Variant(std::uint16_t{80}), Variant(std::uint16_t{1})});
+  CHECK(outcome.outputs.at("pump") == Variant("on"));
+  CHECK(act({}) == status::BadArgumentsMissing);
+  CHECK(act({{"litres", Variant("many")}}) == status::BadTypeMismatch);
+  CHECK(w.driver->written.size() == 2);  // nothing was begun
+}
+
+TEST_CASE("points are wanted in their beats, and health follows the link", "[device]") {
+  World w;
+  w.device->want(w.file, {0, 2});
+  REQUIRE(w.driver->wanted.size() == 2);
+  CHECK(w.driver->wanted[0].every == std::chrono::seconds(1));
+  CHECK(w.driver->wanted[1].every == std::chrono::minutes(1));
+  CHECK(!w.device->health().isConnected);
+  w.driver->sink->link(true, {status::Good, {}, {}});
+  CHECK(w.device->health().isConnected);
+  CHECK(w.device->isOlderThan(0, std::chrono::hours(1)));  // it never came
+  w.driver->sink->samples({{0, DataValue(Variant(std::uint16_t{1}))}});
+  CHECK(!w.device->isOlderThan(0, std::chrono::hours(1)));
+  w.driver->sink->link(false, {status::BadNoCommunication, "it has gone", {}});
+  CHECK(w.device->health().lastError.cause == "it has gone");
+  CHECK(w.links == std::vector<bool>{true, false});
+}
+
+TEST_CASE("a driver is told to slow down while what it brought is not shown", "[device]") {
+  World w;
+  bool isRoom = true;
+  int batches = 0;
+  while (isRoom && batches < 1'000) {
+    isRoom = w.driver->sink->samples({{0, DataValue(Variant(std::uint16_t{1}))}});
+    ++batches;
+  }
+  CHECK(batches < 1'000);
+  for (int i = 0; i < batches; ++i) w.device->taken();
+  CHECK(w.driver->sink->samples({{0, DataValue(Variant(std::uint16_t{1}))}}));
 }
 
 }  // namespace zunth::device_test

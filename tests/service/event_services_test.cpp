@@ -2,6 +2,7 @@
 #include "core/model/build.hpp"
 #include "core/space/attributes.hpp"
 
+#include "tests/identity.hpp"
 #include "tests/service/fake_peer.hpp"
 #include <catch2/catch.hpp>
 
@@ -195,6 +196,49 @@ TEST_CASE("what clients do is audited", "[events][cu:Auditing Base]") {
   OpenSecureChannelRequest open;
   b.server->channelOpened(*b.peer, open);
   expect("SecureChannel/OpenSecureChannel", true);
+}
+
+TEST_CASE("a refused certificate is audited by what was wrong with it", "[events]") {
+  Bench b;
+  b.open();
+  const auto subscription = subscribe(b);
+  const auto certificate = test::identity("urn:fernhollow.example:stranger")->certificate.der();
+  watchEvents(b, subscription, id::Server,
+              ofType(wants({"EventType", "SourceName", "Certificate"}, id::AuditCertificateEventType),
+                     id::AuditCertificateEventType));
+  const std::vector<std::pair<StatusCode, StandardId>> rows{
+      {status::BadCertificateTimeInvalid, id::AuditCertificateExpiredEventType},
+      {status::BadCertificateUntrusted, id::AuditCertificateUntrustedEventType},
+      {status::BadCertificateRevoked, id::AuditCertificateRevokedEventType},
+      {status::BadCertificateUseNotAllowed, id::AuditCertificateMismatchEventType},
+      {status::BadCertificateUriInvalid, id::AuditCertificateDataMismatchEventType},
+      {status::BadCertificateInvalid, id::AuditCertificateInvalidEventType}};
+  for (const auto& [code, type] : rows) b.server->announcer().certificateRefused(certificate, {code, "so", {}});
+  const auto events = nextEvents(b);
+  REQUIRE(events.size() == rows.size());
+  for (std::size_t i = 0; i < rows.size(); ++i)
+    CHECK(events[i].eventFields == List<Variant>{Variant(NodeId(rows[i].second)),
+                                                 Variant(String("Security/Certificate")), Variant(certificate)});
+}
+
+TEST_CASE("who comes by a host that the certificate doesn't name is told of", "[events]") {
+  for (const auto& [url, isTold] : std::vector<std::pair<const char*, bool>>{
+           {"opc.tcp://elsewhere.example:4840", true}, {"opc.tcp://localhost:4840", false}, {"", false}}) {
+    INFO(url);
+    Bench b(true, [](auto& settings) { settings.identities = test::identity("urn:fernhollow.example:test"); });
+    b.open();
+    const auto subscription = subscribe(b);
+    watchEvents(b, subscription, id::Server,
+                ofType(wants({"EndpointUrl"}, id::AuditUrlMismatchEventType), id::AuditUrlMismatchEventType));
+    CreateSessionRequest create;
+    create.endpointUrl = url;
+    const auto own = b.token;
+    REQUIRE(b.call(create));
+    b.token = own;
+    const auto events = nextEvents(b);
+    REQUIRE(events.size() == (isTold ? 1u : 0u));
+    if (isTold) CHECK(events[0].eventFields[0] == Variant(String(url)));
+  }
 }
 
 TEST_CASE("changes of the model and of meaning are announced",

@@ -10,16 +10,33 @@ using namespace zunth::device::modbus;
 
 namespace {
 
-std::optional<ModbusPoint> point(const std::string& words, model::Findings& findings) {
-  return parsePoint({"p", {}}, {words, {"d.yaml", 1, 1, words.size()}}, findings);
+/// A point and what is made of its values.
+struct Made : ModbusPoint {
+  device::Conversion conversion;
+};
+
+std::optional<Made> point(const std::string& words, model::Findings& findings) {
+  device::Conversion conversion;
+  auto made = parsePoint({"p", {}}, {words, {"d.yaml", 1, 1, words.size()}}, conversion, findings);
+  if (!made) return std::nullopt;
+  return Made{*made, conversion};
 }
 
-ModbusPoint point(const std::string& words) {
+Made point(const std::string& words) {
   model::Findings findings;
   auto made = point(words, findings);
   INFO(words);
   REQUIRE(made);
   return *made;
+}
+
+Variant shown(const Made& made, std::vector<std::uint16_t> registers) {
+  return *made.conversion.toNode(decode(made.place, registers));
+}
+Result<std::vector<std::uint16_t>> written(const Made& made, const Variant& value) {
+  const auto raw = made.conversion.toDevice(value, made.point.type);
+  if (!raw) return raw.error();
+  return encode(made.place, *raw);
 }
 
 }  // namespace
@@ -52,23 +69,22 @@ TEST_CASE("registers become values and values registers, in every order", "[modb
     INFO(c.words);
     const auto p = point(c.words);
     CHECK(p.place.count == c.registers.size());
-    CHECK(decode(p.place, c.registers) == c.value);
-    auto back = encode(p.place, c.value);
+    CHECK(shown(p, c.registers) == c.value);
+    const auto back = written(p, c.value);
     REQUIRE(back);
     CHECK(*back == c.registers);
   }
   const auto bit = point("input 8 bit 3");
-  CHECK(decode(bit.place, std::vector<std::uint16_t>{8}) == Variant(true));
-  CHECK(decode(bit.place, std::vector<std::uint16_t>{7}) == Variant(false));
-  CHECK(!bit.point.isWritable);
+  CHECK(shown(bit, {8}) == Variant(true));
+  CHECK(shown(bit, {7}) == Variant(false));
 }
 
 TEST_CASE("values that registers can't hold are refused", "[modbus]") {
-  CHECK(encode(point("holding 0").place, Variant(70000.0)).code() == status::BadOutOfRange);
-  CHECK(encode(point("holding 0 Int16 scale 0.1").place, Variant(4000.0)).code() == status::BadOutOfRange);
-  CHECK(encode(point("holding 0 String 1").place, Variant("abc")).code() == status::BadOutOfRange);
-  CHECK(encode(point("holding 0 String 1").place, Variant(5)).code() == status::BadTypeMismatch);
-  CHECK(encode(point("holding 0").place, Variant("abc")).code() == status::BadTypeMismatch);
+  CHECK(written(point("holding 0"), Variant(70000.0)).code() == status::BadOutOfRange);
+  CHECK(written(point("holding 0 Int16 scale 0.1"), Variant(4000.0)).code() == status::BadOutOfRange);
+  CHECK(written(point("holding 0 String 1"), Variant("abc")).code() == status::BadOutOfRange);
+  CHECK(written(point("holding 0 String 1"), Variant(5)).code() == status::BadTypeMismatch);
+  CHECK(written(point("holding 0"), Variant("abc")).code() == status::BadTypeMismatch);
 }
 
 TEST_CASE("points that make no sense are named", "[modbus]") {
@@ -78,7 +94,7 @@ TEST_CASE("points that make no sense are named", "[modbus]") {
            {"holding 70000", "'70000' is no address"},
            {"holding 0 Flaot", "'Flaot' means nothing here"},
            {"holding 0 String", "a String needs its number of registers, 1 to 125"},
-           {"holding 0 bit 16", "'bit' needs a number from 0 to 15"},
+           {"holding 0 bit 16", "a UInt16 has the bits 0 to 15"},
            {"coil 0 Float", "a coil is a Boolean, no Float"},
            {"coil 0 scale 2", "only numbers can be scaled"},
            {"holding 0 scale 0", "'scale' needs a number other than 0"},
@@ -124,6 +140,17 @@ TEST_CASE("a device file is read whole, and every mistake in it found", "[modbus
                              findings);
   CHECK(findings.list().empty());
   CHECK(fine.every == 250);
+  const auto grouped =
+      device::readDeviceFile("d", "devices/d.yaml",
+                             "driver: modbus-tcp\npoints:\n  a: input 0 bit 3\ngroups:\n  rarely:\n    "
+                             "every: 1 min\n    points:\n      b: holding 1 named 0=off 1=on\n",
+                             findings);
+  CHECK(findings.list().empty());
+  REQUIRE(grouped.points.size() == 2);
+  CHECK(grouped.points[0].every == 0);
+  CHECK(!grouped.points[0].isWritable());
+  CHECK(grouped.points[1].every == 60'000);
+  CHECK(grouped.points[1].type() == BuiltInType::String);
   REQUIRE(fine.action("go"));
   CHECK(fine.action("go")->steps.size() == 3);
   device::readDeviceFile("d", "devices/d.yaml",
@@ -132,7 +159,7 @@ TEST_CASE("a device file is read whole, and every mistake in it found", "[modbus
                          findings);
   std::vector<std::string> messages;
   for (const auto& f : findings.list()) messages.push_back(f.message);
-  CHECK(messages == std::vector<std::string>{"'prot' means nothing here", "there is no driver 'modbs'",
+  CHECK(messages == std::vector<std::string>{"there is no driver 'modbs'", "'prot' means nothing here",
                                              "'soon' is no time", "the point 'a' can't be written",
                                              "there is no point 'c'", "'nonsense' is no step",
                                              "the action 'idle' does nothing"});

@@ -310,6 +310,7 @@ class Namespace0:
         for row in plain:
             if not (row["owner"].split("/")[0] == "Server" and row["member"] in self.LATER):
                 self.member(row)
+        self.refer(self.id("EventTypes"), "Organizes", self.id("BaseEventType"))
         self.complete(plain)
         for row in table:
             if row["class"] in ("In", "Out"):

@@ -1,4 +1,4 @@
-#include "service/device/modbus_driver.hpp"
+#include "service/device/modbus_station.hpp"
 
 #include "core/ua/text.hpp"
 
@@ -27,18 +27,18 @@ bool isIllegalFunction(const Answer& answer) {
 
 }  // namespace
 
-ModbusDriver::ModbusDriver(Settings settings, std::vector<ModbusPoint> points)
+ModbusStation::ModbusStation(Settings settings, std::vector<ModbusPoint> points)
     : settings_(std::move(settings)), line_(Line::to(settings_.host, settings_.port)), points_(std::move(points)) {
   for (const auto& p : points_) names_.push_back(p.point);
 }
 
-Result<Answer> ModbusDriver::exchange(BytesView request) {
+Result<Answer> ModbusStation::exchange(BytesView request) {
   auto answer = line_->exchange(settings_.unit, request, milliseconds(settings_.timeout));
   if (!answer) return answer.error();
   return answerTo(request, *answer);
 }
 
-Result<void> ModbusDriver::connect() {
+Result<void> ModbusStation::connect() {
   if (auto connected = line_->connect(milliseconds(settings_.timeout)); !connected) return connected;
   if (!points_.empty()) {
     const Place& place = points_.front().place;
@@ -47,12 +47,12 @@ Result<void> ModbusDriver::connect() {
   // It may be another one than before, or have learnt something.
   isConnected_ = true;
   lacksWriteOne_ = lacksWriteSeveral_ = false;
-  planned_.clear();
+  plans_.clear();
   return {};
 }
 
 /// A run that was refused for one address in it, in two.
-std::vector<ReadRequest> ModbusDriver::halves(const ReadRequest& request) const {
+std::vector<ReadRequest> ModbusStation::halves(const ReadRequest& request) const {
   const auto middle = request.points.begin() + static_cast<std::ptrdiff_t>(request.points.size() / 2);
   std::vector<ReadRequest> out;
   for (const auto& half : {std::vector(request.points.begin(), middle), std::vector(middle, request.points.end())})
@@ -60,19 +60,18 @@ std::vector<ReadRequest> ModbusDriver::halves(const ReadRequest& request) const 
   return out;
 }
 
-Result<std::vector<DataValue>> ModbusDriver::read(std::span<const PointIndex> wanted) {
+Result<std::vector<DataValue>> ModbusStation::read(std::span<const PointIndex> wanted) {
   if (!isConnected_) return kNotConnected;
-  const bool isPlanned = std::ranges::equal(wanted, planned_);
-  std::vector<ReadRequest> requests = isPlanned ? std::move(requests_) : plan(points_, wanted, settings_.gap);
+  constexpr std::size_t kMostPlans = 16;  // that are kept: one a beat
+  const std::vector<PointIndex> asked(wanted.begin(), wanted.end());
+  const auto known = plans_.find(asked);
+  std::vector<ReadRequest> requests = known == plans_.end() ? plan(points_, wanted, settings_.gap) : known->second;
   std::vector<DataValue> byPoint(points_.size());
   std::vector<ReadRequest> done;
   for (std::size_t i = 0; i < requests.size(); ++i) {
     ReadRequest next = std::move(requests[i]);
     const auto answer = exchange(readRequest(next.table, next.first, next.count));
-    if (!answer) {
-      planned_.clear();  // the plan was taken out and is not whole any more
-      return answer.error();
-    }
+    if (!answer) return answer.error();
     // Only an address is a reason to ask otherwise from now on; one who is busy is asked again at the next beat.
     if (answer->refusal == status::BadConfigurationError && next.points.size() > 1) {
       for (auto& half : halves(next)) requests.push_back(std::move(half));
@@ -89,18 +88,16 @@ Result<std::vector<DataValue>> ModbusDriver::read(std::span<const PointIndex> wa
     }
     done.push_back(std::move(next));
   }
-  if (wanted.size() > 1) {
-    planned_.assign(wanted.begin(), wanted.end());
-    requests_ = std::move(done);
-  } else if (isPlanned) {
-    requests_ = std::move(done);
+  if (asked.size() > 1) {
+    if (known == plans_.end() && plans_.size() >= kMostPlans) plans_.clear();
+    plans_[asked] = std::move(done);
   }
   std::vector<DataValue> values;
   for (PointIndex point : wanted) values.push_back(std::move(byPoint[point]));
   return values;
 }
 
-Result<Explained> ModbusDriver::explain(PointIndex index) {
+Result<Station::Explained> ModbusStation::explain(PointIndex index) {
   if (!isConnected_) return kNotConnected;
   const auto& [point, place] = points_[index];
   const Bytes request = readRequest(place.table, place.address, place.count);
@@ -110,7 +107,7 @@ Result<Explained> ModbusDriver::explain(PointIndex index) {
   if (!answer) return answer.error();
   Explained explained;
   explained.value.sourceTimestamp = DateTime::from(std::chrono::system_clock::now());
-  auto& out = explained.stages;
+  auto& out = explained.trace;
   out = {{"request", hex(request)}, {"answer", hex(*octets)}};
   if (answer->refusal.isBad()) {
     out.push_back({"refused", fmt::format("exception {}: {}", answer->registers.front(),
@@ -119,22 +116,15 @@ Result<Explained> ModbusDriver::explain(PointIndex index) {
     return explained;
   }
   if (!isBits(place.table)) out.push_back({"registers", fmt::format("{:04X}", fmt::join(answer->registers, " "))});
-  Place raw = place;
-  raw.scale = 1;
-  raw.offset = 0;
   const std::string order =
       fmt::format("{}{}", place.lowWordFirst ? ", low word first" : "", place.lowByteFirst ? ", low octet first" : "");
-  out.push_back(
-      {fmt::format("as {}{}{}", nameOf(place.raw), place.bit >= 0 ? fmt::format(", bit {}", place.bit) : "", order),
-       format(decode(raw, answer->registers))});
-  if (place.isScaled())
-    out.push_back({fmt::format("× {:g} + {:g}", place.scale, place.offset), format(decode(place, answer->registers))});
   explained.value.value = decode(place, answer->registers);
+  out.push_back({fmt::format("as {}{}", nameOf(place.raw), order), format(explained.value.value)});
   return explained;
 }
 
 /// One value, by the function for one or the one for several, whichever the unit has.
-Result<Answer> ModbusDriver::writeRegisters(const Place& place, std::span<const std::uint16_t> registers) {
+Result<Answer> ModbusStation::writeRegisters(const Place& place, std::span<const std::uint16_t> registers) {
   const bool isOne = registers.size() == 1;
   const auto asOne = [&]() -> Result<Answer> {
     Answer last;
@@ -155,21 +145,20 @@ Result<Answer> ModbusDriver::writeRegisters(const Place& place, std::span<const 
   return isOne ? asSeveral() : asOne();
 }
 
-Result<Driver::Outcome> ModbusDriver::write(PointIndex index, const Variant& value) {
+Result<Station::Outcome> ModbusStation::write(PointIndex index, const Variant& value) {
   if (!isConnected_) return kNotConnected;
   const auto& [point, place] = points_[index];
   if (!point.isWritable)
-    return Outcome{{status::BadNotWritable, fmt::format("the point {} can't be written", point.name), {}}, {}};
+    return Outcome{{status::BadNotWritable, fmt::format("the point {} can't be written", point.name), {}}};
   const auto registers = encode(place, value);
-  if (!registers) return Outcome{registers.error(), {}};
+  if (!registers) return Outcome{registers.error()};
   const auto answer = writeRegisters(place, *registers);
   if (!answer) return answer.error();
   if (!answer->refusal.isBad()) return Outcome{};
   return Outcome{{answer->refusal,
                   fmt::format("the device refuses {} for {}: {}", format(value), point.name,
                               exceptionName(static_cast<std::uint8_t>(answer->registers.front()))),
-                  {}},
-                 {}};
+                  {}}};
 }
 
 }  // namespace zunth::device::modbus

@@ -2,6 +2,9 @@
 
 #include "service/device/modbus_frames.hpp"
 #include "service/device/modbus_line.hpp"
+#include "service/device/station.hpp"
+
+#include <map>
 
 namespace zunth::device::modbus {
 
@@ -14,9 +17,9 @@ struct Settings {
 };
 
 /// A unit that speaks Modbus TCP.
-class ModbusDriver final : public Driver {
+class ModbusStation final : public Station {
  public:
-  ModbusDriver(Settings settings, std::vector<ModbusPoint> points);
+  ModbusStation(Settings settings, std::vector<ModbusPoint> points);
 
   const std::vector<Point>& points() const override { return names_; }
   /// Connected is who answers: the unit, not only the gateway before it.
@@ -38,8 +41,8 @@ class ModbusDriver final : public Driver {
   bool isConnected_ = false;
   // What the unit taught since it was connected to.
   bool lacksWriteOne_ = false, lacksWriteSeveral_ = false;
-  std::vector<PointIndex> planned_;  // what requests_ reads
-  std::vector<ReadRequest> requests_;
+  /// How sets of points that were asked for are read.
+  std::map<std::vector<PointIndex>, std::vector<ReadRequest>> plans_;
 };
 
 }  // namespace zunth::device::modbus

@@ -1,5 +1,5 @@
-// What a Modbus driver does with units that refuse, are busy, are silent, or answer in another's name.
-#include "service/device/modbus_driver.hpp"
+// What a Modbus station does with units that refuse, are busy, are silent, or answer in another's name.
+#include "service/device/modbus_station.hpp"
 
 #include <atomic>
 #include <thread>
@@ -9,7 +9,7 @@
 #include <boost/asio/write.hpp>
 #include <catch2/catch.hpp>
 
-namespace zunth::modbus_driver_test {
+namespace zunth::modbus_station_test {
 
 using namespace zunth::ua;
 using namespace zunth::device::modbus;
@@ -105,7 +105,8 @@ std::vector<ModbusPoint> holdings(std::uint16_t count, const char* words = "hold
     model::Findings findings;
     std::string text = words;
     text.replace(text.find("{}"), 2, std::to_string(i));
-    out.push_back(*parsePoint({"p" + std::to_string(i), {}}, {text, {"d.yaml", 1, 1, 1}}, findings));
+    device::Conversion conversion;
+    out.push_back(*parsePoint({"p" + std::to_string(i), {}}, {text, {"d.yaml", 1, 1, 1}}, conversion, findings));
   }
   return out;
 }
@@ -122,7 +123,7 @@ TEST_CASE("who is busy once is asked in the same way again", "[modbus]") {
   Gateway gateway([&](std::uint8_t unit, const Octets& request) {
     return Gateway::Said{unit, isBusy ? refusal(request, 6) : addresses(request)};
   });
-  ModbusDriver driver(gateway.settings(1), holdings(40));
+  ModbusStation driver(gateway.settings(1), holdings(40));
   REQUIRE(driver.connect());
   isBusy = true;
   auto values = driver.read(all(40));
@@ -141,7 +142,7 @@ TEST_CASE("one address that a unit doesn't have is found by halves, and the othe
     const unsigned first = word(request, 1), end = first + word(request, 3);
     return Gateway::Said{unit, first <= 13 && 13 < end ? refusal(request, 2) : addresses(request)};
   });
-  ModbusDriver driver(gateway.settings(1), holdings(64));
+  ModbusStation driver(gateway.settings(1), holdings(64));
   REQUIRE(driver.connect());
   REQUIRE(driver.read(all(64)));
   const int before = gateway.requests;
@@ -155,7 +156,7 @@ TEST_CASE("one address that a unit doesn't have is found by halves, and the othe
 TEST_CASE("an answer in another unit's name is not believed", "[modbus]") {
   std::atomic<std::uint8_t> speaker{1};
   Gateway gateway([&](std::uint8_t, const Octets& request) { return Gateway::Said{speaker, addresses(request)}; });
-  ModbusDriver driver(gateway.settings(1), holdings(2));
+  ModbusStation driver(gateway.settings(1), holdings(2));
   REQUIRE(driver.connect());
   speaker = 7;
   const auto values = driver.read(all(2));
@@ -184,7 +185,7 @@ TEST_CASE("a unit that lacks one function for writing is written by the other", 
       if (request[0] < 5) return Gateway::Said{unit, addresses(request)};
       return Gateway::Said{unit, {request.begin(), request.begin() + 5}};
     });
-    ModbusDriver driver(gateway.settings(1), holdings(1, row.words));
+    ModbusStation driver(gateway.settings(1), holdings(1, row.words));
     REQUIRE(driver.connect());
     for (int i = 0; i < 2; ++i) {
       {
@@ -203,7 +204,7 @@ TEST_CASE("units behind one gateway share a connection, and a silent one leaves 
   Gateway gateway([&](std::uint8_t unit, const Octets& request) {
     return unit == 3 ? std::nullopt : std::optional(Gateway::Said{unit, addresses(request)});
   });
-  ModbusDriver one(gateway.settings(1), holdings(4)), two(gateway.settings(2), holdings(4)),
+  ModbusStation one(gateway.settings(1), holdings(4)), two(gateway.settings(2), holdings(4)),
       silent(gateway.settings(3), holdings(4));
   REQUIRE(one.connect());
   REQUIRE(two.connect());
@@ -238,4 +239,4 @@ TEST_CASE("answers that are none to the request are refused", "[modbus]") {
   CHECK(!answerTo(write, writeOne(Table::HoldingRegister, 5, 8)));
 }
 
-}  // namespace zunth::modbus_driver_test
+}  // namespace zunth::modbus_station_test

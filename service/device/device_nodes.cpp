@@ -1,0 +1,115 @@
+#include "service/device/device_nodes.hpp"
+
+#include "core/space/permissions.hpp"
+#include "service/device/bound_devices.hpp"
+
+namespace zunth::device {
+
+using namespace ua;
+using space::kNoNode;
+using space::NodeIndex;
+
+namespace {
+
+constexpr std::uint16_t kOwnNamespace = 1;
+
+/// What is shown of each device, and how it is found in its state.
+struct Row {
+  const char* name;
+  StandardId dataType;
+  const char* about;
+  Variant (*of)(const DeviceState& device);
+};
+const std::vector<Row>& rowsOfDevice() {
+  static const std::vector<Row> rows{
+      {"Connected", id::Boolean, "the device answers",
+       [](const DeviceState& d) { return Variant(d.health.isConnected); }},
+      {"Since", id::UtcTime, "when that began", [](const DeviceState& d) { return Variant(d.health.since); }},
+      {"LastError", id::String, "what went wrong last; empty while it answers",
+       [](const DeviceState& d) { return Variant(String(d.health.lastError.cause)); }},
+      {"Driver", id::String, "what speaks to it", [](const DeviceState& d) { return Variant(String(d.driver)); }},
+      {"Address", id::String, "where it is", [](const DeviceState& d) { return Variant(String(d.address)); }},
+      {"RoundTrip", id::Duration, "how long the last poll took, in ms",
+       [](const DeviceState& d) { return Variant(d.health.figures.roundTrip); }},
+      {"Polls", id::UInt64, "polls that were answered",
+       [](const DeviceState& d) { return Variant(d.health.figures.polls); }},
+      {"Failures", id::UInt64, "connections that were lost or not made",
+       [](const DeviceState& d) { return Variant(d.health.figures.failures); }},
+      {"Writes", id::UInt64, "values that were written to it",
+       [](const DeviceState& d) { return Variant(d.health.writes); }},
+  };
+  return rows;
+}
+
+std::string idOf(const std::string& device) { return "devices/" + device; }
+
+}  // namespace
+
+NodeIndex DeviceNodes::add(NodeIndex parent, std::string id, const char* name, space::NewNode made, StandardId type) {
+  made.nodeId = NodeId(kOwnNamespace, String(id));
+  if (const NodeIndex there = space_.find(made.nodeId); there != kNoNode) return there;
+  made.browseName = {kOwnNamespace, String(name)};
+  const auto added = space_.add(std::move(made));
+  if (!added) return kNoNode;
+  space_.refer(parent,
+               parent == space_.at(ua::id::ObjectsFolder) || type.value == ua::id::BaseObjectType.value
+                   ? ua::id::Organizes
+                   : ua::id::HasComponent,
+               *added);
+  space_.refer(*added, ua::id::HasTypeDefinition, space_.at(type));
+  space_.setPermissions(*added, space::usualPermissions());
+  return *added;
+}
+
+NodeIndex DeviceNodes::folder() {
+  space::NewNode made;
+  made.description = LocalizedText("how the devices of this site are doing", "en");
+  return add(space_.at(id::ObjectsFolder), "devices", "Devices", std::move(made), id::FolderType);
+}
+
+void DeviceNodes::addDevice(const DeviceState& device) {
+  const NodeIndex object = add(folder(), idOf(device.name), device.name.c_str(), {}, id::BaseObjectType);
+  if (object == kNoNode) return;
+  objects_[device.name] = object;
+  for (const Row& row : rowsOfDevice()) {
+    space::NewNode made;
+    made.nodeClass = NodeClass::Variable;
+    made.description = LocalizedText(row.about, "en");
+    made.traits.dataType = space_.at(row.dataType);
+    made.traits.accessLevel = AccessLevelType::CurrentRead;
+    add(object, idOf(device.name) + "/" + row.name, row.name, std::move(made), id::BaseDataVariableType);
+  }
+}
+
+void DeviceNodes::keep(const std::vector<DeviceState>& devices) {
+  auto before = std::exchange(objects_, {});
+  for (const auto& device : devices) {
+    before.erase(device.name);
+    addDevice(device);
+    show(device);
+  }
+  for (const auto& [name, object] : before) {
+    for (const Row& row : rowsOfDevice())
+      if (const NodeIndex node = space_.child(object, {kOwnNamespace, row.name}); node != kNoNode) space_.remove(node);
+    space_.remove(object);
+  }
+  if (devices.empty())
+    if (const NodeIndex there = space_.find(NodeId(kOwnNamespace, String("devices"))); there != kNoNode)
+      space_.remove(there);
+}
+
+void DeviceNodes::show(const DeviceState& device) {
+  const auto object = objects_.find(device.name);
+  if (object == objects_.end() || !space_.exists(object->second)) return;
+  const DateTime now = wallClock();
+  for (const Row& row : rowsOfDevice()) {
+    const NodeIndex node = space_.child(object->second, {kOwnNamespace, row.name});
+    if (node == kNoNode) continue;
+    Variant value = row.of(device);
+    const DataValue last = space_.value(node);
+    if (last.status.isGood() && last.value == value) continue;
+    space_.setValue(node, DataValue(std::move(value), now));
+  }
+}
+
+}  // namespace zunth::device

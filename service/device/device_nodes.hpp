@@ -1,0 +1,31 @@
+#pragma once
+
+#include "core/space/space.hpp"
+
+#include <map>
+#include <string>
+
+namespace zunth::device {
+
+struct DeviceState;
+
+/// How the devices are doing, as nodes: an object each below Objects/Devices, in the server's own namespace, so that
+/// clients and alarms see a device that has gone as they see everything else.
+class DeviceNodes {
+ public:
+  explicit DeviceNodes(space::Space& space) : space_(space) {}
+  /// These devices and no others.
+  void keep(const std::vector<DeviceState>& devices);
+  void show(const DeviceState& device);
+
+ private:
+  space::NodeIndex folder();
+  space::NodeIndex add(space::NodeIndex parent, std::string id, const char* name, space::NewNode made,
+                       ua::StandardId type);
+  void addDevice(const DeviceState& device);
+
+  space::Space& space_;
+  std::map<std::string, space::NodeIndex> objects_;  // by device
+};
+
+}  // namespace zunth::device
