@@ -54,22 +54,24 @@ void Applying::apply(Wish wish, std::function<void(Json)> answer) {
   if (isBusy_)
     return answer(refusal(status::BadInvalidState, "another apply is under way", "try again when it is done"));
   isBusy_ = true;
-  net::asio::post(reading_, [this, wish, alive = alive_, folder = parts_.site.folder, answer = std::move(answer)] {
-    auto wanted = std::make_shared<Site>();
-    std::string broken;
-    try {
-      *wanted = loadSite(folder);
-    } catch (const std::exception& problem) {
-      broken = problem.what();
-    }
-    net::asio::post(parts_.services, [this, wish, alive, wanted, broken, answer] {
-      if (!*alive) return;
-      isBusy_ = false;
-      if (!broken.empty())
-        return answer(refusal(status::BadConfigurationError, "the folder can't be read: " + broken, "zunth check"));
-      answer(swap(std::move(*wanted), wish));
-    });
-  });
+  net::asio::post(
+      reading_, [this, wish, alive = alive_, folder = parts_.site.folder, answer = std::move(answer)]() mutable {
+        auto wanted = std::make_shared<Site>();
+        std::string broken;
+        try {
+          *wanted = loadSite(folder);
+        } catch (const std::exception& problem) {
+          broken = problem.what();
+        }
+        net::asio::post(parts_.services, [this, wish, alive, wanted = std::move(wanted), broken,
+                                          answer = std::move(answer)] {
+          if (!*alive) return;
+          isBusy_ = false;
+          if (!broken.empty())
+            return answer(refusal(status::BadConfigurationError, "the folder can't be read: " + broken, "zunth check"));
+          answer(swap(std::move(*wanted), wish));
+        });
+      });
 }
 
 Json Applying::swap(Site wanted, Wish wish) {

@@ -30,6 +30,12 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
       users_(site.folder / "state/users.yaml"),
       audit_(site.folder / "state/audit"),
       site_(std::move(site)),
+      office_(site_.folder,
+              [this](server::AuditRecord record) {
+                net::asio::post(loops_.services(), [this, alive = alive_, record = std::move(record)] {
+                  if (*alive) audit_.write(record);
+                });
+              }),
       control_(loops.services(), site_.folder),
       stateTimer_(loops.services()),
       shutdown_(loops.services()) {
@@ -88,6 +94,7 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
       answer(std::move(told));
     });
   });
+  openOffice();
   control_.on("explain",
               [this](const Actor&, const Json& asked, const Control::Answer& answer) { explain(asked, answer); });
   control_.on("devices", [this](const Actor&, const Json&, const Control::Answer& answer) { answer(tellDevices()); });
@@ -105,6 +112,28 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
 }
 
 RunningSite::~RunningSite() { stop(); }
+
+/// Its verbs read and write files and make keys: that has a thread of its own. What they change counts before they are
+/// answered.
+void RunningSite::openOffice() {
+  for (const auto& verb : Office::verbs())
+    control_.on(verb, [this](const Actor& actor, const Json& asked, const Control::Answer& answer) {
+      net::asio::post(hashing_, [this, alive = alive_, actor, asked, answer]() mutable {
+        Json told;
+        try {
+          auto outcome = office_.perform(actor, asked);
+          told = outcome ? std::move(*outcome) : Json{{"error", jsonOf(outcome.error())}};
+        } catch (const Json::exception& wrong) {
+          told = Json{{"error", jsonOf(Error{status::BadSyntaxError, wrong.what(), {}})}};
+        }
+        net::asio::post(loops_.services(), [this, alive, answer = std::move(answer), told = std::move(told)]() mutable {
+          if (!*alive) return;
+          lookAtState();
+          answer(std::move(told));
+        });
+      });
+    });
+}
 
 /// What an apply came to, for the log and the audit.
 void RunningSite::applied(const std::string& who, const Json& told) {
@@ -158,13 +187,12 @@ void RunningSite::explain(const Json& asked, const Control::Answer& answer) {
   if (space.nodeClass(node) != NodeClass::Variable)
     return refuse(status::BadAttributeIdInvalid, shown(path) + " has no value", "name a variable");
   constexpr auto kPatience = std::chrono::seconds(10);
-  devices_->explain(node, std::chrono::steady_clock::now() + kPatience,
-                    [answer](Result<device::Trace> stages) {
-                      if (!stages) return answer({{"error", jsonOf(stages.error())}});
-                      Json list = Json::array();
-                      for (const auto& stage : *stages) list.push_back({{"stage", stage.what}, {"shows", stage.shows}});
-                      answer({{"stages", std::move(list)}});
-                    });
+  devices_->explain(node, std::chrono::steady_clock::now() + kPatience, [answer](Result<device::Trace> stages) {
+    if (!stages) return answer({{"error", jsonOf(stages.error())}});
+    Json list = Json::array();
+    for (const auto& stage : *stages) list.push_back({{"stage", stage.what}, {"shows", stage.shows}});
+    answer({{"stages", std::move(list)}});
+  });
 }
 
 Json RunningSite::tellDevices() const {
@@ -257,14 +285,15 @@ void RunningSite::checkPassword(std::string name, std::string password,
   if (passwordsWaiting_ >= kMostWaiting)
     return done(Error{status::BadTooManyOperations, "too many users log in at once: try again in a second", {}});
   ++passwordsWaiting_;
-  net::asio::post(
-      hashing_, [this, alive = alive_, name = std::move(name), password = std::move(password), done = std::move(done)] {
-        auto user = users_.check(name, password);
-        --passwordsWaiting_;
-        net::asio::post(loops_.services(), [this, alive, done, user = std::move(user)] {
-          if (*alive) done(user ? accountOf(*user) : Result<server::Account>(user.error()));
-        });
-      });
+  net::asio::post(hashing_, [this, alive = alive_, name = std::move(name), password = std::move(password),
+                             done = std::move(done)]() mutable {
+    auto user = users_.check(name, password);
+    --passwordsWaiting_;
+    // Who waits is handed back, and ends there.
+    net::asio::post(loops_.services(), [this, alive, done = std::move(done), user = std::move(user)] {
+      if (*alive) done(user ? accountOf(*user) : Result<server::Account>(user.error()));
+    });
+  });
 }
 
 Result<server::Account> RunningSite::accountOf(const UserStore::User& user) const {
@@ -311,6 +340,16 @@ Result<server::Account> RunningSite::accountOf(const server::User& user) const {
 /// Looks at the folders of trust and the users each second: who is taken out loses the connection, who may do less
 /// does less.
 void RunningSite::watchState() {
+  lookAtState();
+  audit_.flush();
+  server_->endRunOut();
+  stateTimer_.expires_after(std::chrono::seconds(1));
+  stateTimer_.async_wait([this, alive = alive_](const boost::system::error_code& error) {
+    if (!error && *alive) watchState();
+  });
+}
+
+void RunningSite::lookAtState() {
   std::error_code ignored;
   const auto look = [&](std::initializer_list<const char*> parts) {
     std::string seen;
@@ -327,17 +366,11 @@ void RunningSite::watchState() {
     own += fmt::format(
         "{} ", std::filesystem::last_write_time(trust_.ownCertificateFile(kind), ignored).time_since_epoch().count());
   if (std::exchange(ownSeen_, own) != own) renewIdentity();
-  audit_.flush();
   const auto written = std::filesystem::last_write_time(users_.file(), ignored).time_since_epoch().count();
   const std::string users = std::to_string(written);
   const bool usersChanged = std::exchange(usersSeen_, users) != users;
   if (std::exchange(userTrustSeen_, userTrust) != userTrust || usersChanged)
     server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
-  server_->endRunOut();
-  stateTimer_.expires_after(std::chrono::seconds(1));
-  stateTimer_.async_wait([this, alive = alive_](const boost::system::error_code& error) {
-    if (!error && *alive) watchState();
-  });
 }
 
 /// The certificate in own/ is another one: new connections get it, those that are open go on with theirs.

@@ -2,6 +2,7 @@
 
 #include "service/admin/applying.hpp"
 #include "service/admin/audit_log.hpp"
+#include "service/admin/office.hpp"
 #include "service/admin/push_configuration.hpp"
 #include "service/admin/role_configuration.hpp"
 #include "service/admin/site.hpp"
@@ -32,6 +33,7 @@ class RunningSite {
 
  private:
   void applied(const std::string& who, const Json& told);
+  void openOffice();
   void settle(const Site& wanted);
   Json tellDevices() const;
   void explain(const Json& asked, const Control::Answer& answer);
@@ -47,6 +49,7 @@ class RunningSite {
   ua::Result<server::Account> accountOf(const server::User& user) const;
   ua::Result<server::User> userOf(const std::string& token) const;
   void watchState();
+  void lookAtState();
   void renewIdentity();
 
   const net::Loops loops_;
@@ -62,6 +65,7 @@ class RunningSite {
   std::unique_ptr<endpoint::Listener> listener_;
   std::shared_ptr<device::BoundDevices> devices_;
   std::unique_ptr<Applying> applying_;
+  Office office_;  // on the thread of hashing_
   Control control_;
   net::asio::steady_timer stateTimer_;
   net::asio::steady_timer shutdown_;                             // that an administrator asked for

@@ -113,6 +113,9 @@ void BoundDevices::stop() {
   commands_.clear();
   devices_.clear();
   leaving_.clear();
+  refreshes_.clear();
+  writes_.clear();
+  calls_.clear();
 }
 
 DeviceState BoundDevices::stateOf(const Bound& bound) {
@@ -148,14 +151,11 @@ void BoundDevices::explain(NodeIndex variable, Instant deadline, ExplainDone don
   const auto& [bound, point] = source->second;
   bound->device->trace(point, true);
   bound->device->refresh({point}, deadline,
-                         [self = weak_from_this(), bound = bound, point = point, variable, post = loop_.post, done] {
-                           post([self, bound, point, variable, done] {
-                             const auto devices = self.lock();
-                             if (!devices) return;
-                             bound->device->trace(point, false);
-                             done(devices->wayOf(*bound, point, variable));
-                           });
-                         });
+                         later(&BoundDevices::refreshes_, std::function<void()>([this, bound = bound, point = point,
+                                                                                 variable, done = std::move(done)] {
+                           bound->device->trace(point, false);
+                           done(wayOf(*bound, point, variable));
+                         })));
 }
 
 /// All stages from the device to the node, as far as a value has just come.
@@ -261,11 +261,11 @@ void BoundDevices::refresh(std::vector<NodeIndex> variables, Instant deadline, s
   if (asked.empty()) return done();
   // The values were posted before: they are shown by then.
   const auto left = std::make_shared<std::size_t>(asked.size());
-  const auto arrived = [left, done = std::move(done)] {
+  const std::function<void()> arrived = [left, done = std::move(done)] {
     if (--*left == 0) done();
   };
   for (auto& [bound, points] : asked)
-    bound->device->refresh(std::move(points), deadline, [post = loop_.post, arrived] { post(arrived); });
+    bound->device->refresh(std::move(points), deadline, later(&BoundDevices::refreshes_, arrived));
 }
 
 void BoundDevices::write(std::vector<Write> writes, Instant deadline, WriteDone done) {
@@ -287,11 +287,11 @@ void BoundDevices::write(std::vector<Write> writes, Instant deadline, WriteDone 
   }
   for (auto& [bound, share] : shares)
     bound->device->write(std::move(share.writes), deadline,
-                         [post = loop_.post, done, numbers = std::move(share.numbers)](std::vector<Error> outcomes) {
-                           post([done, numbers, outcomes = std::move(outcomes)] {
-                             for (std::size_t i = 0; i < numbers.size(); ++i) done(numbers[i], outcomes[i]);
-                           });
-                         });
+                         later(&BoundDevices::writes_, std::function<void(std::vector<Error>)>(
+                                                           [done, numbers = std::move(share.numbers)](auto outcomes) {
+                                                             for (std::size_t i = 0; i < numbers.size(); ++i)
+                                                               done(numbers[i], outcomes[i]);
+                                                           })));
 }
 
 void BoundDevices::call(NodeIndex method, std::vector<Variant> inputs, Instant deadline,
@@ -305,19 +305,16 @@ void BoundDevices::call(NodeIndex method, std::vector<Variant> inputs, Instant d
   std::vector<std::pair<std::string, BuiltInType>> wanted;
   for (const auto& output : command.outputs)
     wanted.emplace_back(output.name.str(), space_.builtInType(space_.find(output.dataType)));
-  command.bound->device->act(command.action, std::move(named), deadline,
-                             [post = loop_.post, wanted, done = std::move(done)](Device::Outcome outcome) {
-                               post([wanted, done, outcome = std::move(outcome)] {
-                                 space::CallOutcome answer{outcome.error, {}};
-                                 for (const auto& [name, type] : wanted) {
-                                   const auto given = outcome.outputs.find(name);
-                                   auto value = given == outcome.outputs.end() ? Result<Variant>(Variant())
-                                                                               : convert(given->second, type, true);
-                                   answer.outputs.push_back(value ? *value : Variant());
-                                 }
-                                 done(std::move(answer));
-                               });
-                             });
+  const std::function<void(Device::Outcome)> answer = [wanted, done = std::move(done)](Device::Outcome outcome) {
+    space::CallOutcome told{outcome.error, {}};
+    for (const auto& [name, type] : wanted) {
+      const auto given = outcome.outputs.find(name);
+      auto value = given == outcome.outputs.end() ? Result<Variant>(Variant()) : convert(given->second, type, true);
+      told.outputs.push_back(value ? *value : Variant());
+    }
+    done(std::move(told));
+  };
+  command.bound->device->act(command.action, named, deadline, later(&BoundDevices::calls_, answer));
 }
 
 void BoundDevices::removed(NodeIndex node) {

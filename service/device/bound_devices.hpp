@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/space/owner.hpp"
+#include "service/device/awaited.hpp"
 #include "service/device/bindings.hpp"
 #include "service/device/device.hpp"
 #include "service/device/device_nodes.hpp"
@@ -72,6 +73,16 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
     std::vector<ua::Argument> inputs, outputs;
   };
 
+  /// Makes of one who waits what a device may hold and call on its thread.
+  template <class... Answer>
+  std::function<void(Answer...)> later(Awaited<Answer...> BoundDevices::*desk, std::function<void(Answer...)> done) {
+    const auto number = (this->*desk).keep(std::move(done));
+    return [self = weak_from_this(), post = loop_.post, desk, number](Answer... answer) {
+      post([self, desk, number, ... answer = std::move(answer)]() mutable {
+        if (const auto devices = self.lock()) ((*devices).*desk).answer(number, std::move(answer)...);
+      });
+    };
+  }
   std::shared_ptr<Bound> make(DeviceFile file);
   void retire(std::shared_ptr<Bound> old);
   void startAll();
@@ -94,6 +105,9 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   std::unordered_map<space::NodeIndex, Source> sources_;
   std::unordered_map<space::NodeIndex, Command> commands_;
   std::list<std::shared_ptr<Bound>> leaving_;  // that say goodbye: a device may take as long as its time-out
+  Awaited<> refreshes_;
+  Awaited<std::vector<ua::Error>> writes_;
+  Awaited<Device::Outcome> calls_;
   bool isRunning_ = false;
 };
 

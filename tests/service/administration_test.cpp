@@ -196,4 +196,39 @@ TEST_CASE("a damaged file of roles closes the door instead of opening it", "[pla
   CHECK(started.error.find("roles.json can't be read") != std::string::npos);
 }
 
+TEST_CASE("who administers by command line is on record, whether or not the service runs", "[plant][audit]") {
+  Running plant;
+  ::setenv("ZUNTH_PASSWORD", "trout and salmon", 1);
+  const auto recorded = [&](const std::string& what) {
+    const auto all = plant.zunthAlone("audit --site site --output json").out;
+    std::vector<Json> out;
+    for (const auto& record : Json::parse(all))
+      if (record["what"] == what) out.push_back(record);
+    return out;
+  };
+  for (const bool isServed : {true, false}) {
+    INFO((isServed ? "with a service" : "without"));
+    if (!isServed) plant.service->stop(SIGTERM);
+    const std::string name = isServed ? "hanna" : "leo";
+    CHECK(plant.zunthAlone("user add " + name + " --role Observer --site site").code == 0);
+    CHECK(plant.zunthAlone("user add " + name + " --site site").code == 2);  // there already
+    CHECK(plant.zunthAlone("user role " + name + " Engineer --site site").code == 0);
+    CHECK(plant.zunthAlone("user disable " + name + " --site site").code == 0);
+    CHECK(plant.zunthAlone("trust open --site site --for 5").code == 0);
+    CHECK(plant.zunthAlone("certificate new --site site --organization Fernhollow").code == 0);
+    const auto changed = recorded("user changed");
+    REQUIRE(changed.size() == (isServed ? 4u : 8u));
+    const auto last = changed.end() - 4;
+    CHECK(last[0]["about"] == "add " + name + ": Observer");
+    CHECK(last[0]["who"].get<std::string>().ends_with("at the command line"));
+    CHECK(last[0]["outcome"] == "Good");
+    CHECK(last[1]["outcome"] == "BadEntryExists");
+    CHECK(last[2]["about"] == "role " + name + ": Engineer");
+    CHECK(last[3]["about"] == "disable " + name);
+    CHECK(recorded("first contact opened").size() == (isServed ? 1u : 2u));
+    CHECK(recorded("own certificate made").size() == (isServed ? 1u : 2u));
+  }
+  ::unsetenv("ZUNTH_PASSWORD");
+}
+
 }  // namespace zunth::administration_test

@@ -1,5 +1,7 @@
 #include "apps/zunth/command.hpp"
 #include "apps/zunth/own_trust.hpp"
+#include "core/ua/base64.hpp"
+#include "service/admin/office.hpp"
 #include "service/admin/site.hpp"
 #include "service/net/url.hpp"
 
@@ -28,14 +30,15 @@ struct CertificateWish {
 struct Owner {
   admin::TrustStore store;
   secure::Certificate::Wish wish;
-  bool isSite;
+  std::optional<fs::path> site;  // whose office changes it
   secure::KeyKind kind;
+  Duration patience;
 };
 
-Result<Owner> ownerOf(const CertificateWish& asked) {
+Result<Owner> ownerOf(const CertificateWish& asked, const Options& options) {
   const std::string host = boost::asio::ip::host_name();
   const bool isSite = !asked.site.empty() || fs::exists("site.yaml");
-  Owner owner{ownTrust(), {}, isSite, secure::keyKindNamed(asked.kind)};
+  Owner owner{ownTrust(), {}, {}, secure::keyKindNamed(asked.kind), milliseconds(options.timeout * 1000)};
   if (owner.kind == secure::KeyKind::Other)
     return Error{status::BadSyntaxError, "there are no keys of the kind '" + asked.kind + "'",
                  "--kind rsa, nistP256 or nistP384"};
@@ -45,6 +48,7 @@ Result<Owner> ownerOf(const CertificateWish& asked) {
     if (!found) return found.error();
     const fs::path& folder = *found;
     const auto site = admin::loadSite(folder);
+    owner.site = folder;
     owner.store = admin::TrustStore(folder / "state/trust");
     owner.wish.commonName = site.settings.applicationName;
     owner.wish.applicationUri = site.settings.applicationUri;
@@ -87,19 +91,49 @@ Result<std::string> contentOf(const std::string& file) {
 }
 
 const char* whenItCounts(const Owner& owner) {
-  return owner.isSite ? "a running service takes it within a second; open connections go on with the old one"
-                      : "it counts from the next connection on";
+  return owner.site ? "a running service has it already; open connections go on with the old one"
+                    : "it counts from the next connection on";
+}
+
+/// What the office of a site says, as far as it is a certificate.
+Result<secure::Certificate> askedFor(const Owner& owner, Json request) {
+  request["wish"] = admin::jsonOf(owner.wish);
+  request["kind"] = std::string(fileNameOf(owner.kind));
+  const auto told = admin::administer(*owner.site, request, owner.patience);
+  if (!told) return told.error();
+  const auto der = fromBase64(told->value("certificate", ""));
+  return secure::Certificate::fromDer(der ? ByteString(der->data(), der->size()) : ByteString());
 }
 
 int renew(const Options& options, const Owner& owner) {
-  auto made = owner.store.renew(owner.wish, owner.kind);
+  Result<secure::Certificate> made = Error{status::Bad, {}, {}};
+  if (owner.site) {
+    made = askedFor(owner, {{"verb", "renew certificate"}});
+  } else if (auto own = owner.store.renew(owner.wish, owner.kind)) {
+    made = own->certificate;
+  } else {
+    made = own.error();
+  }
   if (!made) return fail(made.error());
   if (!options.quiet) std::fprintf(stderr, "made: %s\n", whenItCounts(owner));
-  return show(options, made->certificate);
+  return show(options, *made);
 }
 
 int request(const Options& options, const Owner& owner, const CertificateWish& asked) {
-  auto der = owner.store.signingRequest(owner.wish, asked.newKey, owner.kind);
+  Result<std::string> der = std::string();
+  if (owner.site) {
+    const auto told = admin::administer(*owner.site,
+                                        {{"verb", "request certificate"},
+                                         {"wish", admin::jsonOf(owner.wish)},
+                                         {"kind", std::string(fileNameOf(owner.kind))},
+                                         {"newKey", asked.newKey}},
+                                        owner.patience);
+    if (!told) return fail(told.error());
+    if (const auto octets = fromBase64(told->value("request", "")))
+      der = std::string(reinterpret_cast<const char*>(octets->data()), octets->size());
+  } else {
+    der = owner.store.signingRequest(owner.wish, asked.newKey, owner.kind);
+  }
   if (!der) return fail(der.error());
   std::ofstream out(asked.file, std::ios::binary);
   out << *der;
@@ -117,7 +151,10 @@ int import(const Options& options, const Owner& owner, const CertificateWish& as
   Result<std::string> key = std::string();
   if (!asked.key.empty()) key = contentOf(asked.key);
   if (!key) return fail(key.error()), kWrongUse;
-  auto taken = owner.store.import(*octets, *key);
+  const auto taken = owner.site ? askedFor(owner, {{"verb", "import certificate"},
+                                                   {"certificate", toBase64(std::as_bytes(std::span(*octets)))},
+                                                   {"key", *key}})
+                                : owner.store.import(*octets, *key);
   if (!taken) return fail(taken.error()), kNo;
   if (!options.quiet) std::fprintf(stderr, "taken: %s\n", whenItCounts(owner));
   return show(options, *taken);
@@ -150,7 +187,7 @@ void addCertificate(Program program) {
   taken.option("--key", asked->key, "Its key (PEM), when it wasn't made here");
   verb.runs([program, asked, fresh, wanted, taken] {
     const Options& options = program.options;
-    auto owner = ownerOf(*asked);
+    auto owner = ownerOf(*asked, options);
     if (!owner) {
       program.exitCode = fail(owner.error());
       return;

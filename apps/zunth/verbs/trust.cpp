@@ -1,5 +1,7 @@
 #include "apps/zunth/own_trust.hpp"
+#include "core/ua/base64.hpp"
 #include "core/ua/foreign.hpp"
+#include "service/admin/office.hpp"
 
 #include <algorithm>
 #include <filesystem>
@@ -16,12 +18,32 @@ namespace fs = std::filesystem;
 
 namespace {
 
-/// A site's store, or this user's own.
-Result<admin::TrustStore> trustStoreOf(const std::string& site) {
-  if (site.empty() && !fs::exists("site.yaml")) return ownTrust();
+/// A site's store, or this user's own. A site's is changed by its office, whether or not a service is at work.
+struct Keeper {
+  admin::TrustStore store;
+  std::optional<fs::path> site;
+  Duration patience;
+
+  Result<void> trust(const secure::Certificate& certificate) const {
+    if (!site) return store.trust(certificate);
+    return asked({{"verb", "trust"}, {"certificate", toBase64(certificate.der().bytes())}});
+  }
+  Result<void> remove(const admin::TrustStore::Entry& entry) const {
+    if (!site) return store.remove(entry);
+    return asked({{"verb", "distrust"}, {"fingerprint", entry.certificate.fingerprint()}});
+  }
+  Result<void> asked(const Json& request) const {
+    const auto told = admin::administer(*site, request, patience);
+    return told ? Result<void>() : told.error();
+  }
+};
+
+Result<Keeper> keeperOf(const std::string& site, const Options& options) {
+  const Duration patience = milliseconds(options.timeout * 1000);
+  if (site.empty() && !fs::exists("site.yaml")) return Keeper{ownTrust(), {}, patience};
   const auto folder = siteFolder(site, "zunth trust --site FOLDER");
   if (!folder) return folder.error();
-  return admin::TrustStore(*folder / "state/trust");
+  return Keeper{admin::TrustStore(*folder / "state/trust"), *folder, patience};
 }
 
 Records recordsOf(const std::vector<admin::TrustStore::Entry>& entries) {
@@ -63,18 +85,18 @@ int isMeant(const secure::Certificate& certificate, const std::string& what) {
   return answer == 'y' || answer == 'Y' ? kDone : kWrongUse;
 }
 
-int allow(const Options& options, const admin::TrustStore& store, const std::string& what) {
+int allow(const Options& options, const Keeper& keeper, const std::string& what) {
   if (fs::exists(what)) {
     std::ifstream file(what, std::ios::binary);
     std::ostringstream octets;
     octets << file.rdbuf();
     auto certificate = secure::Certificate::fromFile(octets.str());
     if (!certificate) return fail(certificate.error()), kWrongUse;
-    if (auto kept = store.trust(*certificate); !kept) return fail(kept.error());
+    if (auto kept = keeper.trust(*certificate); !kept) return fail(kept.error());
     if (!options.quiet) std::printf("%s is trusted\n", shown(certificate->subject()).c_str());
     return kDone;
   }
-  auto found = store.find(what);
+  auto found = keeper.store.find(what);
   std::erase_if(found, [](const auto& entry) { return entry.kind != admin::TrustStore::Kind::Rejected; });
   if (found.size() != 1) {
     if (found.empty())
@@ -82,26 +104,29 @@ int allow(const Options& options, const admin::TrustStore& store, const std::str
     return wrongUse(fmt::format("'{}' fits {} that were refused", what, found.size()), "more of the fingerprint");
   }
   if (const auto sure = isMeant(found[0].certificate, what); sure != kDone) return sure;
-  if (auto kept = store.trust(found[0].certificate); !kept) return fail(kept.error());
+  if (auto kept = keeper.trust(found[0].certificate); !kept) return fail(kept.error());
   if (!options.quiet) std::printf("%s is trusted from now on\n", shown(found[0].certificate.subject()).c_str());
   return kDone;
 }
 
-int remove(const Options& options, const admin::TrustStore& store, const std::string& what) {
-  const auto found = store.find(what);
+int remove(const Options& options, const Keeper& keeper, const std::string& what) {
+  const auto found = keeper.store.find(what);
   if (found.empty()) return wrongUse(fmt::format("nobody like '{}' is known here", what), "zunth trust");
   if (found.size() > 1)
     return wrongUse(fmt::format("'{}' fits {} certificates", what, found.size()), "more of the fingerprint");
-  if (auto gone = store.remove(found[0]); !gone) return fail(gone.error());
+  if (auto gone = keeper.remove(found[0]); !gone) return fail(gone.error());
   if (!options.quiet) std::printf("%s is trusted no longer\n", shown(found[0].certificate.subject()).c_str());
   return kDone;
 }
 
 /// Lets one client of a site in that isn't known yet, for a while.
-int openFor(const Options& options, const admin::TrustStore& store, double minutes, const std::string& application) {
+int openFor(const Options& options, const Keeper& keeper, double minutes, const std::string& application) {
   const auto until = std::chrono::system_clock::now() + std::chrono::duration_cast<std::chrono::system_clock::duration>(
                                                             std::chrono::duration<double, std::ratio<60>>(minutes));
-  if (auto opened = store.openFirstContact({DateTime::from(until), application}); !opened) return fail(opened.error());
+  if (auto opened = keeper.asked(
+          {{"verb", "await contact"}, {"until", DateTime::from(until).ticks}, {"application", application}});
+      !opened)
+    return fail(opened.error());
   if (!options.quiet)
     std::printf("until %s %s is trusted at first contact\n", localTime(until).c_str(),
                 application.empty() ? "whoever comes first" : application.c_str());
@@ -127,17 +152,17 @@ void addTrust(Program program) {
   opening.option("--for", *minutes, "Minutes").range(0.1, 1440.0).showsDefault();
   opening.option("--application", *what, "Only this one, by its application URI");
   verb.runs([program, site, what, minutes, allowing, removing, opening] {
-    auto store = trustStoreOf(*site);
-    if (!store) {
-      program.exitCode = fail(store.error());
+    auto keeper = keeperOf(*site, program.options);
+    if (!keeper) {
+      program.exitCode = fail(keeper.error());
       return;
     }
-    program.exitCode = allowing.isGiven()   ? allow(program.options, *store, *what)
-                       : removing.isGiven() ? remove(program.options, *store, *what)
+    program.exitCode = allowing.isGiven()   ? allow(program.options, *keeper, *what)
+                       : removing.isGiven() ? remove(program.options, *keeper, *what)
                        : opening.isGiven() && site->empty() && !fs::exists("site.yaml")
                            ? wrongUse("it is a site that awaits a client", "zunth trust open --site FOLDER")
-                       : opening.isGiven() ? openFor(program.options, *store, *minutes, *what)
-                                           : listTrust(program.options, *store);
+                       : opening.isGiven() ? openFor(program.options, *keeper, *minutes, *what)
+                                           : listTrust(program.options, keeper->store);
   });
 }
 

@@ -2,7 +2,7 @@
 #include "core/secure/password.hpp"
 #include "core/space/permissions.hpp"
 #include "core/ua/text.hpp"
-#include "service/admin/user_store.hpp"
+#include "service/admin/office.hpp"
 
 #include <filesystem>
 
@@ -15,12 +15,6 @@ using namespace ua;
 namespace fs = std::filesystem;
 
 namespace {
-
-Result<admin::UserStore> userStoreOf(const std::string& site) {
-  const auto folder = siteFolder(site, "zunth user --site FOLDER");
-  if (!folder) return folder.error();
-  return admin::UserStore(*folder / "state/users.yaml");
-}
 
 /// The roles that can be given at a site: the standard's, and its own.
 std::vector<std::string> rolesAt(const fs::path& site) {
@@ -49,43 +43,29 @@ int listUsers(const Options& options, const Users& users) {
   return kDone;
 }
 
-enum class UserChange { Add, Password, Roles, Disable, Enable, Remove };
-
-int changeUser(const Options& options, const admin::UserStore& store, Users users, UserChange change,
+/// What is done is the office's to say no to; a password is asked for before, when there is somebody to have it.
+int changeUser(const Options& options, const fs::path& site, const Users& users, const std::string& change,
                const std::string& name, const std::vector<std::string>& roles) {
-  const bool isThere = users.contains(name);
-  if (change == UserChange::Add && isThere)
-    return wrongUse(fmt::format("there is a user '{}' already", name), fmt::format("zunth user password {}", name));
-  if (change != UserChange::Add && !isThere) return wrongUse(fmt::format("there is no user '{}'", name), "zunth user");
-  std::string said;
-  switch (change) {
-    case UserChange::Add:
-    case UserChange::Password: {
-      auto password = askPassword(fmt::format("New password of {}: ", name));
-      if (!password) return fail(password.error()), kWrongUse;
-      if (password->size() < 8) return wrongUse("a password has eight characters or more", "another one");
-      users[name].hash = secure::hashPassword(*password);
-      if (!roles.empty()) users[name].roles = roles;
-      said = change == UserChange::Add ? fmt::format("may log in as {}", fmt::join(users[name].roles, ", "))
-                                       : std::string("has a new password");
-      break;
-    }
-    case UserChange::Roles:
-      users[name].roles = roles;
-      said = fmt::format("is {} now", fmt::join(roles, ", "));
-      break;
-    case UserChange::Disable:
-    case UserChange::Enable:
-      users[name].isEnabled = change == UserChange::Enable;
-      said = change == UserChange::Enable ? "may log in again" : "may log in no longer";
-      break;
-    case UserChange::Remove:
-      users.erase(name);
-      said = "is gone";
-      break;
+  Json asked{{"verb", "user"}, {"change", change}, {"name", name}};
+  if (!roles.empty()) asked["roles"] = roles;
+  if (change == "password" || (change == "add" && !users.contains(name))) {
+    if (change == "password" && !users.contains(name))
+      return wrongUse(fmt::format("there is no user '{}'", name), "zunth user");
+    auto password = askPassword(fmt::format("New password of {}: ", name));
+    if (!password) return fail(password.error()), kWrongUse;
+    if (password->size() < 8) return wrongUse("a password has eight characters or more", "another one");
+    asked["hash"] = secure::hashPassword(*password);
   }
-  if (auto saved = store.save(users); !saved) return fail(saved.error());
-  if (!options.quiet) std::printf("%s %s\n", name.c_str(), said.c_str());
+  const auto done = admin::administer(site, asked, milliseconds(options.timeout * 1000));
+  if (!done)
+    return fail(done.error()),
+           done.code() == status::BadNotFound || done.code() == status::BadEntryExists ? kWrongUse : kNo;
+  const std::string become =
+      roles.empty() ? admin::UserStore::User().roles.front() : fmt::format("{}", fmt::join(roles, ", "));
+  const std::map<std::string, std::string> said{{"add", "may log in as " + become}, {"password", "has a new password"},
+                                                {"role", "is " + become + " now"},  {"disable", "may log in no longer"},
+                                                {"enable", "may log in again"},     {"remove", "is gone"}};
+  if (!options.quiet) std::printf("%s %s\n", name.c_str(), said.at(change).c_str());
   return kDone;
 }
 
@@ -101,34 +81,31 @@ void addUser(Program program) {
       "zunth user add hanna --role Operator --site my-plant\n"
       "A password is asked for, or taken from ZUNTH_PASSWORD. Changes count within a second.",
       *site);
-  std::vector<std::pair<Verb, UserChange>> changes;
-  for (const auto& [word, about, change] :
-       {std::tuple{"add", "Let somebody log in.", UserChange::Add},
-        std::tuple{"password", "Give somebody a new password.", UserChange::Password},
-        std::tuple{"role", "Give somebody other roles.", UserChange::Roles},
-        std::tuple{"disable", "Let somebody log in no longer.", UserChange::Disable},
-        std::tuple{"enable", "Let somebody log in again.", UserChange::Enable},
-        std::tuple{"remove", "Forget somebody.", UserChange::Remove}}) {
+  std::vector<std::pair<Verb, std::string>> changes;
+  for (const auto& [word, about] :
+       {std::pair{"add", "Let somebody log in."}, std::pair{"password", "Give somebody a new password."},
+        std::pair{"role", "Give somebody other roles."}, std::pair{"disable", "Let somebody log in no longer."},
+        std::pair{"enable", "Let somebody log in again."}, std::pair{"remove", "Forget somebody."}}) {
     const auto part = addLocalVerb(program, verb, word, about, {}, *site);
     part.option("NAME", *name, "The user's name").required();
-    if (change == UserChange::Roles)
+    if (std::string(word) == "role")
       part.option("ROLE", *roles, "What they are from now on: " + known).required();
-    else if (change == UserChange::Add)
+    else if (std::string(word) == "add")
       part.option("--role", *roles, "What they are: " + known + "; Operator without it");
-    changes.emplace_back(part, change);
+    changes.emplace_back(part, word);
   }
   verb.runs([program, site, name, roles, changes] {
-    auto store = userStoreOf(*site);
-    if (!store) {
-      program.exitCode = fail(store.error());
+    const auto folder = siteFolder(*site, "zunth user --site FOLDER");
+    if (!folder) {
+      program.exitCode = fail(folder.error());
       return;
     }
-    auto users = store->load();
+    const auto users = admin::UserStore(*folder / "state/users.yaml").load();
     if (!users) {
       program.exitCode = fail(users.error());
       return;
     }
-    const auto given = rolesAt(site->empty() ? "." : *site);
+    const auto given = rolesAt(*folder);
     for (const auto& role : *roles)
       if (std::ranges::find(given, role) == given.end()) {
         const auto near = nearest(role, given);
@@ -138,7 +115,7 @@ void addUser(Program program) {
       }
     for (const auto& [part, change] : changes)
       if (part.isGiven()) {
-        program.exitCode = changeUser(program.options, *store, std::move(*users), change, *name, *roles);
+        program.exitCode = changeUser(program.options, *folder, *users, change, *name, *roles);
         return;
       }
     program.exitCode = listUsers(program.options, *users);
