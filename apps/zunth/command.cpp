@@ -159,7 +159,8 @@ int withSession(const Options& options, bool waits, Work work) {
 
 void addOutput(const Verb& verb, Options& options) {
   verb.oneOf<Format>("--output", options.format,
-                     {{"table", Format::Table}, {"json", Format::Json}, {"csv", Format::Csv}}, "table, json or csv")
+                     {{"table", Format::Table}, {"json", Format::Json}, {"yaml", Format::Yaml}, {"csv", Format::Csv}},
+                     "table, json, yaml or csv")
       .called("FORMAT");
   verb.flag("--quiet", options.quiet, "Print results and errors only");
 }

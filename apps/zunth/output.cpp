@@ -8,11 +8,13 @@
 #include <cstdio>
 #include <cstring>
 #include <ctime>
+#include <set>
 
 #include <fmt/chrono.h>
 #include <fmt/format.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
+#include <yaml-cpp/yaml.h>
 
 namespace zunth::cli {
 
@@ -123,16 +125,65 @@ std::size_t width(const std::string& text) {
   return columns;
 }
 
+namespace {
+
+/// Text that YAML would take for something else, or that has signs of its own, is quoted.
+bool isPlain(const std::string& text) {
+  static const std::set<std::string> kOthers{"true", "false", "yes", "no", "on", "off", "null", "y", "n"};
+  std::string lower = text;
+  std::ranges::transform(lower, lower.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  const auto isFine = [](unsigned char c) { return std::isalnum(c) || std::strchr("_-./ ", c) || c >= 0x80; };
+  return !text.empty() && std::isalpha(static_cast<unsigned char>(text.front())) && text.back() != ' ' &&
+         std::ranges::all_of(text, isFine) && !kOthers.contains(lower);
+}
+
+void emit(YAML::Emitter& out, const Json& json) {
+  switch (json.type()) {
+    case Json::value_t::object:
+      if (json.empty()) out << YAML::Flow;
+      out << YAML::BeginMap;
+      for (const auto& [key, value] : json.items()) {
+        out << YAML::Key << (isPlain(key) ? YAML::Auto : YAML::DoubleQuoted) << key << YAML::Value;
+        emit(out, value);
+      }
+      out << YAML::EndMap;
+      return;
+    case Json::value_t::array:
+      if (json.empty() || std::ranges::none_of(json, [](const Json& each) { return each.is_structured(); }))
+        out << YAML::Flow;
+      out << YAML::BeginSeq;
+      for (const auto& each : json) emit(out, each);
+      out << YAML::EndSeq;
+      return;
+    case Json::value_t::string: {
+      const auto text = json.get<std::string>();
+      out << (isPlain(text) ? YAML::Auto : YAML::DoubleQuoted) << text;
+      return;
+    }
+    case Json::value_t::null: out << YAML::Null; return;
+    default: out << json.dump();  // numbers and truth are the same in both
+  }
+}
+
+}  // namespace
+
+std::string document(const Json& json, Format format, bool isInStream) {
+  if (format != Format::Yaml) return json.dump(isInStream ? -1 : 2, ' ', false, Json::error_handler_t::replace) + "\n";
+  YAML::Emitter out;
+  emit(out, Json::parse(json.dump(-1, ' ', false, Json::error_handler_t::replace)));
+  return (isInStream ? "---\n" : "") + std::string(out.c_str()) + "\n";
+}
+
 std::string Records::text(Format format, bool onTerminal, const std::vector<std::size_t>& rightAligned) const {
   std::string out;
-  if (format == Format::Json) {
+  if (isStructured(format)) {
     Json list = Json::array();
     for (const auto& row : rows_) {
       Json record = Json::object();
       for (std::size_t c = 0; c < columns_.size(); ++c) record[columns_[c]] = row[c].json;
       list.push_back(std::move(record));
     }
-    return list.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+    return document(list, format);
   }
   if (format == Format::Csv) {
     for (std::size_t c = 0; c < columns_.size(); ++c) out += (c ? "," : "") + csvField(columns_[c]);

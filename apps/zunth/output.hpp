@@ -11,7 +11,11 @@ namespace zunth::cli {
 
 using Json = nlohmann::ordered_json;
 
-enum class Format { Table, Json, Csv };
+enum class Format { Table, Json, Yaml, Csv };
+/// Whether it keeps every value as what it is, for programs.
+inline bool isStructured(Format format) { return format == Format::Json || format == Format::Yaml; }
+/// As JSON or YAML, with the end of its last line. In a stream each is one line of JSON, or a document of YAML.
+std::string document(const Json& json, Format format, bool isInStream = false);
 
 /// What a command ends with (docs/commands.md).
 enum ExitCode : int {
@@ -33,7 +37,7 @@ struct Cell {
   Cell(std::string t, Json j) : text(std::move(t)), json(std::move(j)) {}
 };
 
-/// Records with named fields, printed as aligned columns, JSON or CSV.
+/// Records with named fields, printed as aligned columns, JSON, YAML or CSV.
 class Records {
  public:
   explicit Records(std::vector<std::string> columns) : columns_(std::move(columns)) {}

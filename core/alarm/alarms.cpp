@@ -8,12 +8,23 @@ using namespace ua;
 using space::kNoNode;
 using space::NodeIndex;
 
+Alarms::Alarms(space::Space& space, Surroundings surroundings)
+    : space_(space), surroundings_(std::move(surroundings)), tap_(space.tap([this](auto changes) {
+        for (const auto& change : changes) valueChanged(change.variable);
+      })) {}
+
+Alarms::~Alarms() {
+  for (const auto& [variable, watchers] : watchers_)
+    if (space_.exists(variable)) space_.watch(variable, tap_, false);
+  space_.untap(tap_);
+}
+
 void Alarms::bind() {
   std::unordered_map<NodeId, std::unique_ptr<Alarm>> before;
   for (auto& [node, alarm] : alarms_)
     if (space_.exists(node)) before.emplace(space_.nodeId(node), std::move(alarm));
   for (const auto& [variable, watchers] : watchers_)
-    if (space_.exists(variable)) space_.watch(variable, false);
+    if (space_.exists(variable)) space_.watch(variable, tap_, false);
   alarms_.clear();
   watchers_.clear();
   for (NodeIndex node = 0; node < space_.rows(); ++node) {
@@ -24,7 +35,7 @@ void Alarms::bind() {
     if (const auto known = before.find(space_.nodeId(node)); known != before.end()) alarm->takeOver(*known->second);
     for (const NodeIndex variable : alarm->inputs()) {
       auto& watchers = watchers_[variable];
-      if (watchers.empty()) space_.watch(variable, true);
+      if (watchers.empty()) space_.watch(variable, tap_, true);
       watchers.push_back(alarm.get());
     }
     alarms_.emplace(node, std::move(alarm));
@@ -62,7 +73,7 @@ void Alarms::drop(NodeIndex node) {
     std::erase(watched->second, found->second.get());
     if (!watched->second.empty()) continue;
     watchers_.erase(watched);
-    if (space_.exists(variable)) space_.watch(variable, false);
+    if (space_.exists(variable)) space_.watch(variable, tap_, false);
   }
   alarms_.erase(found);
 }

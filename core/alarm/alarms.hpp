@@ -17,11 +17,12 @@ class Alarms {
     std::function<void(const monitor::Event&)> raise;
   };
 
-  Alarms(space::Space& space, Surroundings surroundings) : space_(space), surroundings_(std::move(surroundings)) {}
+  Alarms(space::Space& space, Surroundings surroundings);
+  ~Alarms();
+  Alarms(const Alarms&) = delete;
 
   /// Finds the alarms that there are now. Those that were there before go on as they stood.
   void bind();
-  void valueChanged(space::NodeIndex variable);
   void nodeRemoved(space::NodeIndex node);
   void tick();
   ua::Instant nextDue() const { return due_; }
@@ -36,12 +37,14 @@ class Alarms {
 
  private:
   Alarm::Moment moment() const { return {surroundings_.now(), surroundings_.wallClock(), surroundings_.newEventId}; }
+  void valueChanged(space::NodeIndex variable);
   void look(Alarm& alarm);
   void drop(space::NodeIndex alarm);
   void findDue();
 
   space::Space& space_;
   Surroundings surroundings_;
+  space::TapId tap_;
   std::unordered_map<space::NodeIndex, std::unique_ptr<Alarm>> alarms_;  // by their nodes
   std::unordered_map<space::NodeIndex, std::vector<Alarm*>> watchers_;   // by variable
   ua::Instant due_ = ua::Instant::max();

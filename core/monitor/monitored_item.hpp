@@ -55,6 +55,8 @@ class MonitoredItem : public ua::Due {
   void modify(const ItemSettings& settings);
   /// Disabling empties the queue; the next sample after enabling is reported whatever it is.
   void setMode(ua::MonitoringMode mode);
+  /// The last value that was queued for the client; nothing before the first.
+  const std::optional<ua::DataValue>& last() const { return last_; }
   bool hasQueued() const { return !values_.empty() || !events_.empty() || eventsLost_; }
   /// Octets that the oldest value or event takes, about.
   std::size_t nextSize() const;

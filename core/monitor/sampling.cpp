@@ -18,11 +18,11 @@ DataValue Sampling::read(const MonitoredItem& item) const {
 }
 
 void Sampling::add(MonitoredItem& item, Instant now, DateTime wallClock) {
-  auto& watchers = watchers_[item.node()];
-  item.watchSlot = watchers.size();
-  watchers.push_back(&item);
+  auto& watched = watchers_[item.node()];
+  item.watchSlot = watched.items.size();
+  watched.items.push_back(&item);
   ++items_;
-  if (item.attribute() == AttributeId::Value) space_.watch(item.node(), true);
+  if (item.attribute() == AttributeId::Value && watched.ofValue++ == 0) space_.watch(item.node(), tap_, true);
   refresh(item, now, wallClock);
 }
 
@@ -35,19 +35,20 @@ void Sampling::unhook(MonitoredItem& item) {
   pending_.remove(item);
   const auto found = watchers_.find(item.node());
   if (item.node() == space::kNoNode || found == watchers_.end()) return;
-  auto& watchers = found->second;
+  auto& [watchers, ofValue] = found->second;
   // The last one takes its place.
   watchers[item.watchSlot] = watchers.back();
   watchers[item.watchSlot]->watchSlot = item.watchSlot;
   watchers.pop_back();
-  if (item.attribute() == AttributeId::Value && space_.exists(item.node())) space_.watch(item.node(), false);
+  if (item.attribute() == AttributeId::Value && --ofValue == 0 && space_.exists(item.node()))
+    space_.watch(item.node(), tap_, false);
   if (watchers.empty()) watchers_.erase(found);
 }
 
 void Sampling::nodeRemoved(NodeIndex node, DateTime wallClock) {
   auto watched = watchers_.extract(node);
   if (!watched) return;
-  for (MonitoredItem* item : watched.mapped()) {
+  for (MonitoredItem* item : watched.mapped().items) {
     pending_.remove(*item);
     if (item->end(status::BadNodeIdUnknown, wallClock)) item->owner().itemQueued(*item);
   }
@@ -84,21 +85,30 @@ void Sampling::meaningChanged(NodeIndex node, Instant now, DateTime wallClock) {
   const auto found = watchers_.find(node);
   if (found == watchers_.end()) return;
   const auto range = space::rangeProperty(space_, node, "EURange");
-  for (MonitoredItem* item : found->second) {
+  for (MonitoredItem* item : found->second.items) {
     if (item->attribute() != AttributeId::Value) continue;
     item->meaningChanged(range);
     refresh(*item, now, wallClock);
   }
 }
 
-void Sampling::valueChanged(NodeIndex node, const DataValue& value, Instant now, DateTime wallClock) {
+std::span<MonitoredItem* const> Sampling::watchersOf(NodeIndex node) const {
   const auto found = watchers_.find(node);
+  return found == watchers_.end() ? std::span<MonitoredItem* const>() : found->second.items;
+}
+
+void Sampling::valuesChanged(std::span<const space::Change> changes, Instant now, DateTime wallClock) {
+  for (const auto& change : changes) valueChanged(change, now, wallClock);
+}
+
+void Sampling::valueChanged(const space::Change& change, Instant now, DateTime wallClock) {
+  const auto found = watchers_.find(change.variable);
   if (found == watchers_.end()) return;
-  for (MonitoredItem* item : found->second) {
+  for (MonitoredItem* item : found->second.items) {
     if (item->attribute() != AttributeId::Value || item->mode() == MonitoringMode::Disabled || item->isWaiting())
       continue;
     if (now >= item->nextSampleAt)
-      take(*item, value, now, wallClock);
+      take(*item, change.value, now, wallClock);
     else
       pending_.put(*item, item->nextSampleAt);
   }

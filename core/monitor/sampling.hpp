@@ -14,6 +14,8 @@ namespace zunth::monitor {
 class Sampling {
  public:
   explicit Sampling(space::Space& space) : space_(space) {}
+  /// By which valuesChanged() is told what happens to watched variables.
+  void setTap(space::TapId tap) { tap_ = tap; }
 
   /// Starts watching and takes the first sample.
   void add(MonitoredItem& item, ua::Instant now, ua::DateTime wallClock);
@@ -26,14 +28,16 @@ class Sampling {
   void refresh(MonitoredItem& item, ua::Instant now, ua::DateTime wallClock);
   /// What a variable's value means has changed: its items say so with its value as it is.
   void meaningChanged(space::NodeIndex node, ua::Instant now, ua::DateTime wallClock);
-  /// A watched variable got this value.
-  void valueChanged(space::NodeIndex node, const ua::DataValue& value, ua::Instant now, ua::DateTime wallClock);
+  /// Watched variables got these values.
+  void valuesChanged(std::span<const space::Change> changes, ua::Instant now, ua::DateTime wallClock);
   /// Takes the samples that are due, each item's once; what doesn't fit into the slice stays due. Items that watch the
   /// same computed value share one reading of it.
   void tick(ua::Instant now, ua::DateTime wallClock, ua::Slice slice = {});
   /// When tick() has something to do; Instant::max() for never.
   ua::Instant nextDue() const { return pending_.next(); }
   std::size_t itemCount() const { return items_; }
+  /// Those that watch something of the node.
+  std::span<MonitoredItem* const> watchersOf(space::NodeIndex node) const;
   /// Whether the attribute's value has to be looked at, as nobody tells when it changes.
   bool isPolled(space::NodeIndex node, ua::AttributeId attribute) const;
 
@@ -46,8 +50,15 @@ class Sampling {
   void unhook(MonitoredItem& item);
   ua::DataValue read(const MonitoredItem& item) const;
 
+  struct Watched {
+    std::vector<MonitoredItem*> items;
+    std::size_t ofValue = 0;  // of the items, those that watch the value
+  };
+  void valueChanged(const space::Change& change, ua::Instant now, ua::DateTime wallClock);
+
   space::Space& space_;
-  std::unordered_map<space::NodeIndex, std::vector<MonitoredItem*>> watchers_;
+  space::TapId tap_ = 0;
+  std::unordered_map<space::NodeIndex, Watched> watchers_;
   ua::DueHeap<MonitoredItem> pending_;
   std::size_t items_ = 0;
 };

@@ -213,7 +213,7 @@ void Space::remove(NodeIndex node) {
   if (hasValue(classes_[node])) {
     auto& variable = variables_[payloads_[node]];
     variable.cell.write(DataValue(status::BadNodeIdUnknown));
-    variable.watchers = 0;
+    variable.taps = 0;
     dropSource(variable.source);
     freeVariables_.push_back(payloads_[node]);
   }
@@ -336,9 +336,41 @@ DataValue Space::value(NodeIndex variable) const {
 
 void Space::setValue(NodeIndex variable, DataValue value) {
   auto& row = variables_[payloads_[variable]];
-  if (!row.watchers || !listener_) return row.cell.write(std::move(value));
+  const std::uint32_t taps = row.taps;
+  if (!taps) return row.cell.write(std::move(value));
   row.cell.write(value);
-  listener_(variable, value);
+  const Change change{variable, std::move(value)};
+  for (std::size_t tap = 0; tap < taps_.size(); ++tap)
+    if (taps >> tap & 1 && taps_[tap]) taps_[tap](std::span(&change, 1));
+}
+
+void Space::setValues(std::vector<Change> batch) {
+  std::uint32_t taps = 0;
+  for (const auto& change : batch) {
+    auto& row = variables_[payloads_[change.variable]];
+    row.cell.write(change.value);
+    taps |= row.taps;
+  }
+  if (!taps) return;
+  std::vector<Change> watched;
+  for (std::size_t tap = 0; tap < taps_.size(); ++tap) {
+    if (!(taps >> tap & 1) || !taps_[tap]) continue;
+    watched.clear();
+    // What a tap before this one did may have taken a node away.
+    for (const auto& change : batch)
+      if (exists(change.variable) && variables_[payloads_[change.variable]].taps >> tap & 1) watched.push_back(change);
+    taps_[tap](watched);
+  }
+}
+
+TapId Space::tap(Tap tap) {
+  auto free = std::ranges::find_if(taps_, [](const Tap& each) { return !each; });
+  if (free == taps_.end()) {
+    if (taps_.size() == 32) throw std::length_error("a space has 32 taps at most");
+    free = taps_.emplace(free);
+  }
+  *free = std::move(tap);
+  return static_cast<TapId>(free - taps_.begin());
 }
 
 void Space::setSource(NodeIndex variable, std::function<DataValue()> source) {

@@ -75,6 +75,13 @@ struct NewNode {
   bool containsNoLoops = false;  // views
 };
 
+/// A variable that got a value.
+struct Change {
+  NodeIndex variable;
+  ua::DataValue value;
+};
+using TapId = std::uint32_t;
+
 class Space {
  public:
   /// Empty but for the namespace table: 0 the standard's, 1 `applicationUri`.
@@ -195,19 +202,23 @@ class Space {
   /// The value as it is now: from the cell, or from the source that was set. The node must be a variable or
   /// variable type.
   ua::DataValue value(NodeIndex variable) const;
-  /// Puts a value into the cell and tells the listener when the variable is watched.
+  /// Puts a value into the cell and brings it to the taps that watch the variable.
   void setValue(NodeIndex variable, ua::DataValue value);
+  /// The same for values that came together: each tap gets those that it watches as one batch, in their order.
+  void setValues(std::vector<Change> batch);
   /// Computes the value at each read instead of keeping it, as for the current time.
   void setSource(NodeIndex variable, std::function<ua::DataValue()> source);
   bool hasSource(NodeIndex variable) const { return variables_[payloads_[variable]].source != 0; }
-  /// Called after every setValue() of a watched variable, on the caller's thread.
-  void setListener(std::function<void(NodeIndex, const ua::DataValue&)> listener) { listener_ = std::move(listener); }
+  /// Where changes of values go from now on, on the thread of who sets them. What a tap doesn't watch costs nothing.
+  using Tap = std::function<void(std::span<const Change>)>;
+  TapId tap(Tap tap);
+  /// No variable may be watched by it any more.
+  void untap(TapId tap) { taps_[tap] = {}; }
   /// Called before a node is removed.
   void setRemovalListener(std::function<void(NodeIndex)> listener) { removalListener_ = std::move(listener); }
-  /// Counts: a variable is watched until everybody who began to has ended it.
-  void watch(NodeIndex variable, bool on) {
-    auto& watchers = variables_[payloads_[variable]].watchers;
-    on ? ++watchers : --watchers;
+  void watch(NodeIndex variable, TapId tap, bool on) {
+    auto& taps = variables_[payloads_[variable]].taps;
+    taps = on ? taps | 1u << tap : taps & ~(1u << tap);
   }
 
  private:
@@ -223,7 +234,7 @@ class Space {
     ValueTraits traits;
     ValueCell cell;
     std::uint32_t source = 0;  // 1 + index into sources_
-    std::uint32_t watchers = 0;
+    std::uint32_t taps = 0;    // that watch it, a bit each
   };
 
   std::vector<ua::String> namespaces_;
@@ -246,7 +257,7 @@ class Space {
   std::deque<VariableRow> variables_;
   std::vector<std::function<ua::DataValue()>> sources_;
   std::unordered_map<NodeIndex, RareAttributes> rare_;
-  std::function<void(NodeIndex, const ua::DataValue&)> listener_;
+  std::vector<Tap> taps_;  // 32 at most
   std::function<void(NodeIndex)> removalListener_;
   std::vector<NodeIndex> freeRows_;
   std::vector<std::uint32_t> freeVariables_, freeSources_;

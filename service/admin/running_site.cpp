@@ -3,6 +3,7 @@
 #include "core/secure/token.hpp"
 #include "core/space/attributes.hpp"
 #include "core/ua/foreign.hpp"
+#include "core/ua/text.hpp"
 #include "service/net/url.hpp"
 
 #include <algorithm>
@@ -193,6 +194,24 @@ void RunningSite::explain(const Json& asked, const Control::Answer& answer) {
     for (const auto& stage : *stages) list.push_back({{"stage", stage.what}, {"shows", stage.shows}});
     answer({{"stages", std::move(list)}});
   });
+}
+
+/// What each client that watches the variable got last.
+device::Trace RunningSite::watchedBy(NodeIndex variable) const {
+  constexpr std::size_t kMost = 20;
+  device::Trace out;
+  const auto watchers = server_->watchersOf(variable);
+  for (const auto& watcher : watchers) {
+    if (out.size() == kMost) {
+      out.push_back({"and", fmt::format("{} more", watchers.size() - kMost)});
+      break;
+    }
+    const std::string who = watcher.session.empty() ? "nobody, just now" : shown(watcher.session);
+    out.push_back({fmt::format("sent to {}", who),
+                   fmt::format("{} ({}), every {:g} ms, subscription {}", format(watcher.last.value),
+                               watcher.last.status.name(), watcher.interval, watcher.subscription)});
+  }
+  return out;
 }
 
 Json RunningSite::tellDevices() const {

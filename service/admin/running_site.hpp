@@ -36,6 +36,7 @@ class RunningSite {
   void openOffice();
   void settle(const Site& wanted);
   Json tellDevices() const;
+  device::Trace watchedBy(space::NodeIndex variable) const;
   void explain(const Json& asked, const Control::Answer& answer);
 
   ua::Result<void> secure();

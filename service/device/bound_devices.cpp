@@ -212,21 +212,26 @@ void BoundDevices::bindMethods(const std::vector<std::shared_ptr<Bound>>& device
 }
 
 void BoundDevices::show(Bound& bound, const std::vector<Shown>& batch) {
+  std::vector<space::Change> changes;
   for (const auto& each : batch) {
     if (each.trace) bound.traces[each.point] = each.trace;
     if (each.kind != Sample::Kind::Current) continue;
     if (const auto shown = bound.shown.find(each.point); shown != bound.shown.end())
-      for (const NodeIndex variable : shown->second) space_.setValue(variable, shownAs(space_, variable, each.value));
+      for (const NodeIndex variable : shown->second)
+        changes.push_back({variable, shownAs(space_, variable, each.value)});
   }
+  space_.setValues(std::move(changes));
   bound.device->taken();
   tellHealth(bound, false);
   loop_.served();
 }
 
 void BoundDevices::showLost(const Bound& bound, DateTime when) {
+  std::vector<space::Change> changes;
   for (const auto& [point, variables] : bound.shown)
     for (const NodeIndex variable : variables)
-      space_.setValue(variable, DataValue(Variant(), when, status::BadNoCommunication));
+      changes.push_back({variable, DataValue(Variant(), when, status::BadNoCommunication)});
+  space_.setValues(std::move(changes));
   loop_.served();
 }
 

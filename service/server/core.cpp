@@ -65,18 +65,29 @@ Core::Core(space::Space& s, Settings made, Clock c)
       directory(startTime),
       turns(clock.now),
       queued(settings.limits.maxQueued) {
-  space.setListener([this](space::NodeIndex node, const DataValue& value) {
-    sampling.valueChanged(node, value, clock.now(), clock.wallClock());
-    alarms.valueChanged(node);
-  });
+  sampled_ = space.tap([this](auto changes) { sampling.valuesChanged(changes, clock.now(), clock.wallClock()); });
+  sampling.setTap(sampled_);
   space.setRemovalListener([this](space::NodeIndex node) { nodeRemoved(node); });
 }
 
 Core::~Core() {
   // Answers that somebody still holds outlive the heap that they wait in.
   while (answersDue.take(Instant::max())) continue;
-  space.setListener({});
+  space.untap(sampled_);
   space.setRemovalListener({});
+}
+
+std::vector<Core::Watcher> Core::watchersOf(space::NodeIndex variable) const {
+  std::vector<Watcher> out;
+  for (const auto* item : sampling.watchersOf(variable)) {
+    if (item->attribute() != AttributeId::Value) continue;
+    const auto id = item->owner().id();
+    const auto owner = subscriptionOwners.find(id);
+    const Session* session = owner == subscriptionOwners.end() ? nullptr : owner->second;
+    out.push_back({session ? session->name.str() : std::string(), id, item->settings().samplingInterval,
+                   item->last().value_or(DataValue(status::BadWaitingForInitialData))});
+  }
+  return out;
 }
 
 void Core::nodeRemoved(space::NodeIndex node) {

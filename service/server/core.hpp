@@ -92,7 +92,17 @@ class Core {
       context.reply.fault(response.error(), context.wallClock);
   }
 
+  /// Who watches a node's value, for people.
+  struct Watcher {
+    std::string session;  // its name; empty where the session has ended
+    std::uint32_t subscription;
+    double interval;     // ms, between samples
+    ua::DataValue last;  // that was queued for it
+  };
+  std::vector<Watcher> watchersOf(space::NodeIndex variable) const;
+
  private:
+  space::TapId sampled_;
   void nodeRemoved(space::NodeIndex node);
 };
 

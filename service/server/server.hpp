@@ -68,6 +68,8 @@ class Server {
   void meaningChanged(std::span<const space::NodeIndex> properties) {
     for (const auto property : properties) core_.meaningChanged(property);
   }
+  /// Who watches a variable's value, and what they got last.
+  std::vector<Core::Watcher> watchersOf(space::NodeIndex variable) const { return core_.watchersOf(variable); }
   /// Finds the alarms of the space; again when models changed.
   void bindAlarms() { core_.alarms.bind(); }
   /// Shows clients what the space's models say of their namespaces and languages; again when models changed.

@@ -41,7 +41,6 @@ const char* const kModel =
 /// A plant whose time stands still until it is told to pass.
 struct Plant {
   explicit Plant(const std::string& text = kModel) : space(test::spaceOf(text)) {
-    space->setListener([this](space::NodeIndex node, const DataValue&) { alarms.valueChanged(node); });
     space->setRemovalListener([this](space::NodeIndex node) { alarms.nodeRemoved(node); });
     alarms.bind();
     events.clear();

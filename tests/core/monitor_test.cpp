@@ -28,7 +28,7 @@ struct Fixture {
     node.traits.dataType = space.at(id::Double);
     node.value = Variant(0.0);
     variable = *space.add(node);
-    space.setListener([this](NodeIndex n, const DataValue& value) { sampling.valueChanged(n, value, now, kWall); });
+    sampling.setTap(space.tap([this](auto changes) { sampling.valuesChanged(changes, now, kWall); }));
   }
   MonitoredItem& watch(double samplingInterval, std::uint32_t queueSize, bool discardOldest = true) {
     ItemSettings settings;

@@ -238,4 +238,47 @@ TEST_CASE("writes are checked for access, type and range", "[space][cu:Data Acce
   CHECK(checkWrite(*space, speed, timed).code() == status::BadWriteNotSupported);
 }
 
+TEST_CASE("each tap gets what it watches, a batch as one", "[space]") {
+  Space space("urn:fernhollow.example:test");
+  std::vector<NodeIndex> variables;
+  for (std::uint32_t i = 0; i < 4; ++i) {
+    NewNode node;
+    node.nodeId = NodeId(1, i);
+    node.nodeClass = NodeClass::Variable;
+    node.browseName = {1, "v"};
+    variables.push_back(*space.add(std::move(node)));
+  }
+  using Batches = std::vector<std::vector<NodeIndex>>;
+  Batches first, second;
+  const auto into = [](Batches& batches) {
+    return [&batches](std::span<const Change> changes) {
+      auto& batch = batches.emplace_back();
+      for (const auto& change : changes) batch.push_back(change.variable);
+    };
+  };
+  const auto one = space.tap(into(first)), two = space.tap(into(second));
+  for (const auto variable : {variables[0], variables[1]}) space.watch(variable, one, true);
+  for (const auto variable : {variables[1], variables[2]}) space.watch(variable, two, true);
+  const auto setAll = [&] {
+    std::vector<Change> batch;
+    for (const auto variable : variables) batch.push_back({variable, DataValue(Variant(1.0))});
+    space.setValues(std::move(batch));
+  };
+  setAll();
+  CHECK(first == Batches{{variables[0], variables[1]}});
+  CHECK(second == Batches{{variables[1], variables[2]}});
+  CHECK(space.value(variables[3]).value == Variant(1.0));
+
+  space.setValue(variables[0], DataValue(Variant(2.0)));
+  CHECK(first.back() == std::vector{variables[0]});
+  CHECK(second.size() == 1);
+
+  space.watch(variables[1], one, false);
+  space.untap(two);
+  setAll();
+  CHECK(first.back() == std::vector{variables[0]});
+  CHECK(second.size() == 1);
+  CHECK(space.tap(into(second)) == two);  // its place is free again
+}
+
 }  // namespace zunth::space_test

@@ -65,7 +65,8 @@ struct Counting {
     co_await timer.async_wait(kQuietly);
   }
 
-  /// Watches for a while, cut off in the middle for `cutFor` ms, until it has seen what came after.
+  /// Watches for a while, cut off in the middle for `cutFor` changes, a millisecond or more each, until it has seen what
+  /// came after.
   client::Awaitable<void> watchThrough(int cutFor, std::uint32_t queueSize) {
     auto session = co_await client::Session::open("opc.tcp://127.0.0.1:" + std::to_string(relay->port()), options);
     if (!session) throw std::runtime_error(session.error().text());
@@ -86,9 +87,9 @@ struct Counting {
     auto added = co_await (*subscription)->add(std::vector<MonitoredItemCreateRequest>(1, item));
     if (!added) throw std::runtime_error(added.error().text());
     countOn();
-    co_await pause(300);
+    while (count < 300) co_await pause(10);
     relay->cut();
-    co_await pause(cutFor);
+    for (const auto atCut = count; count < atCut + cutFor;) co_await pause(10);
     relay->mend();
     const std::int64_t atMending = count;
     while (!failure && (seen.empty() || seen.back() < atMending + 300)) co_await pause(10);

@@ -155,10 +155,10 @@ bool isOf(const List<Variant>& fields, StandardId type) {
 
 /// One more line below what was printed.
 void printNews(const Options& options, std::vector<Cell> row) {
-  if (options.format == Format::Json) {
+  if (isStructured(options.format)) {
     Json json;
     for (std::size_t i = 0; i < row.size(); ++i) json[kColumns[i]] = row[i].json;
-    return void(std::printf("%s\n", json.dump(-1, ' ', false, Json::error_handler_t::replace).c_str()));
+    return void(std::fputs(document(json, options.format, true).c_str(), stdout));
   }
   Records record(kColumns);
   record.add(std::move(row));
@@ -171,7 +171,7 @@ void printNews(const Options& options, std::vector<Cell> row) {
 void print(const Options& options, const AlarmWish& asked, std::map<std::string, std::vector<Cell>> rows) {
   const bool isTable = options.format == Format::Table;
   if (rows.empty() && isTable) return void(std::printf("no alarm is active, and none waits for anybody\n"));
-  if (asked.watches && options.format == Format::Json) {
+  if (asked.watches && isStructured(options.format)) {
     // A stream is one object a line from its beginning on.
     for (auto& [path, row] : rows) printNews(options, std::move(row));
     return;

@@ -40,8 +40,8 @@ void printChanges(const Options& options, const Json& changes, bool all) {
 int tellApplied(const Options& options, const ApplyWish& wish, const Json& told) {
   const Json changes = told.value("changes", Json::array());
   const bool isSound = !told.contains("findings");
-  if (options.format == Format::Json) {
-    std::printf("%s\n", told.dump(2, ' ', false, Json::error_handler_t::replace).c_str());
+  if (isStructured(options.format)) {
+    std::fputs(document(told, options.format).c_str(), stdout);
   } else if (!isSound) {
     for (const auto& line : told["findings"]) std::fprintf(stderr, "%s\n", line.get<std::string>().c_str());
     std::fprintf(stderr, "zunth: nothing was applied: what runs goes on as it was\n");

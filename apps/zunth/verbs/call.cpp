@@ -112,13 +112,12 @@ Awaitable<int> callMethod(SessionPtr session, Options options, std::string path,
     co_return fail(error);
   }
   if (options.quiet) co_return kDone;
-  if (options.format == Format::Json) {
+  if (isStructured(options.format)) {
     Json json = Json::object();
     for (std::size_t i = 0; i < outcome->outputs.size(); ++i)
       json[i < outputs->size() ? (*outputs)[i].name.str() : std::to_string(i)] = toJson(outcome->outputs[i]);
-    std::printf("%s\n", Json{{"status", outcome->error.code.name()}, {"outputs", json}}
-                            .dump(2, ' ', false, Json::error_handler_t::replace)
-                            .c_str());
+    std::fputs(document(Json{{"status", outcome->error.code.name()}, {"outputs", json}}, options.format).c_str(),
+               stdout);
     co_return kDone;
   }
   Records records({"output", "value"});

@@ -44,8 +44,8 @@ int writeAll(const Options& options, const ModelSource& model, const Files& file
     if (!writeFile(name, text)) return kServerError;
     told.push_back({{"file", name}, {"octets", text.size()}});
   }
-  if (options.format == Format::Json) {
-    std::printf("%s\n", Json{{"nodes", model.nodes()}, {"files", told}}.dump(2).c_str());
+  if (isStructured(options.format)) {
+    std::fputs(document(Json{{"nodes", model.nodes()}, {"files", told}}, options.format).c_str(), stdout);
   } else if (!options.quiet) {
     std::printf("wrote %zu nodes to %s\n", model.nodes(), files.front().first.c_str());
     for (std::size_t i = 1; i < files.size(); ++i) std::printf("  and %s\n", files[i].first.c_str());

@@ -99,10 +99,10 @@ class EventLog {
       columns.push_back(fields_[i]);
       row.push_back(Cell(at(5 + i).isNull() ? "-" : format(at(5 + i)), toJson(at(5 + i))));
     }
-    if (options_.format == Format::Json) {
+    if (isStructured(options_.format)) {
       Json json;
       for (std::size_t i = 0; i < columns.size(); ++i) json[columns[i]] = row[i].json;
-      std::printf("%s\n", json.dump(-1, ' ', false, Json::error_handler_t::replace).c_str());
+      std::fputs(document(json, options_.format, true).c_str(), stdout);
     } else if (options_.format == Format::Csv) {
       Records record(columns);
       record.add(std::move(row));

@@ -3,6 +3,9 @@
 #include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
 
+#include <map>
+#include <span>
+
 #include <fmt/format.h>
 
 namespace zunth::cli {
@@ -34,7 +37,53 @@ constexpr std::pair<AttributeId, const char*> kAttributes[] = {
     {AttributeId::DataTypeDefinition, "DataTypeDefinition"},
     {AttributeId::WriteMask, "WriteMask"},
     {AttributeId::UserWriteMask, "UserWriteMask"},
+    {AttributeId::AccessRestrictions, "AccessRestrictions"},
 };
+
+/// What the bits of a mask mean, from the lowest (Part 3, 5.2.7, 5.4, 5.6.2, 8.56); nothing for an attribute that is
+/// none.
+std::span<const std::string_view> bitsOf(AttributeId attribute) {
+  static constexpr std::string_view kAccess[] = {
+      "read", "write", "history read", "history write", "semantic change", "status write", "timestamp write"};
+  static constexpr std::string_view kEvents[] = {"events are heard here", "", "history read", "history write"};
+  static constexpr std::string_view kRestrictions[] = {"signing required", "encryption required", "session required",
+                                                       "for browsing, too"};
+  static constexpr std::string_view kWriteMask[] = {"AccessLevel",
+                                                    "ArrayDimensions",
+                                                    "BrowseName",
+                                                    "ContainsNoLoops",
+                                                    "DataType",
+                                                    "Description",
+                                                    "DisplayName",
+                                                    "EventNotifier",
+                                                    "Executable",
+                                                    "Historizing",
+                                                    "InverseName",
+                                                    "IsAbstract",
+                                                    "MinimumSamplingInterval",
+                                                    "NodeClass",
+                                                    "NodeId",
+                                                    "Symmetric",
+                                                    "UserAccessLevel",
+                                                    "UserExecutable",
+                                                    "UserWriteMask",
+                                                    "ValueRank",
+                                                    "WriteMask",
+                                                    "Value",
+                                                    "DataTypeDefinition",
+                                                    "RolePermissions",
+                                                    "AccessRestrictions",
+                                                    "AccessLevelEx"};
+  switch (attribute) {
+    case AttributeId::AccessLevel:
+    case AttributeId::UserAccessLevel: return kAccess;
+    case AttributeId::EventNotifier: return kEvents;
+    case AttributeId::AccessRestrictions: return kRestrictions;
+    case AttributeId::WriteMask:
+    case AttributeId::UserWriteMask: return kWriteMask;
+    default: return {};
+  }
+}
 
 std::string words(AttributeId attribute, const Variant& value) {
   if (attribute == AttributeId::NodeClass)
@@ -57,13 +106,11 @@ std::string words(AttributeId attribute, const Variant& value) {
       const auto name = names.find(*rank);
       return name == names.end() ? fmt::format("matrix of {} dimensions", *rank) : name->second;
     }
-  if (attribute == AttributeId::AccessLevel || attribute == AttributeId::UserAccessLevel)
-    if (const auto* mask = value.get<std::uint8_t>()) {
-      static const char* names[] = {
-          "read", "write", "history read", "history write", "semantic change", "status write", "timestamp write"};
+  if (const auto bits = bitsOf(attribute); !bits.empty())
+    if (const auto number = convert(value, BuiltInType::UInt32)) {
       std::string out;
-      for (int bit = 0; bit < 7; ++bit)
-        if (*mask >> bit & 1) out += (out.empty() ? "" : ", ") + std::string(names[bit]);
+      for (std::size_t bit = 0; bit < bits.size(); ++bit)
+        if (*number->get<std::uint32_t>() >> bit & 1) out += (out.empty() ? "" : ", ") + std::string(bits[bit]);
       return out.empty() ? "none" : out;
     }
   return format(value);
@@ -128,8 +175,8 @@ Awaitable<int> showNode(SessionPtr session, Options options, std::string path) {
                      {"nodeId", reference.nodeId.text()}});
   }
   json["references"] = std::move(links);
-  if (options.format == Format::Json)
-    std::printf("%s\n", json.dump(2, ' ', false, Json::error_handler_t::replace).c_str());
+  if (isStructured(options.format))
+    std::fputs(document(json, options.format).c_str(), stdout);
   else
     std::fputs(records.text(options.format, false).c_str(), stdout);
   co_return kDone;

@@ -77,8 +77,9 @@ Awaitable<int> save(SessionPtr session, Options options, std::string file, std::
   const std::size_t count = list.size();
   const Json document{{"taken", DateTime::from(std::chrono::system_clock::now()).text()}, {"values", std::move(list)}};
   if (!writeFile(file, document.dump(1, ' ', false, Json::error_handler_t::replace) + "\n")) co_return kServerError;
-  if (options.format == Format::Json)
-    std::printf("%s\n", Json{{"file", file}, {"saved", count}, {"withoutValue", left}}.dump(2).c_str());
+  if (isStructured(options.format))
+    std::fputs(cli::document(Json{{"file", file}, {"saved", count}, {"withoutValue", left}}, options.format).c_str(),
+               stdout);
   else if (!options.quiet)
     std::printf("saved %zu values to %s%s\n", count, file.c_str(),
                 left ? fmt::format("; {} variables had none", left).c_str() : "");

@@ -33,13 +33,12 @@ class Steps {
     return exitCodeOf(why.code);
   }
   void print() const {
-    if (options_.format == Format::Json)
-      std::printf("%s\n", json_.dump(2, ' ', false, Json::error_handler_t::replace).c_str());
+    if (isStructured(options_.format)) std::fputs(document(json_, options_.format).c_str(), stdout);
   }
 
  private:
   void add(const std::string& step, bool isGood, const std::string& found, const std::string& next) {
-    if (options_.format == Format::Json) {
+    if (isStructured(options_.format)) {
       json_.push_back({{"step", step}, {"good", isGood}, {"found", found}});
       if (!next.empty()) json_.back()["next"] = next;
       return;

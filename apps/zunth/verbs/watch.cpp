@@ -94,13 +94,13 @@ class Board {
  private:
   void printLine(std::size_t at, const DataValue& value) {
     const std::string name(value.status.name());
-    if (options_.format == Format::Json) {
+    if (isStructured(options_.format)) {
       Json json{{"time", value.sourceTimestamp.isNull() ? Json() : Json(value.sourceTimestamp.text())},
                 {"node", nodes_[at].path},
                 {"value", valueJson(value.value, facts_[at])},
                 {"unit", facts_[at].unit},
                 {"status", name}};
-      std::printf("%s\n", json.dump(-1, ' ', false, Json::error_handler_t::replace).c_str());
+      std::fputs(document(json, options_.format, true).c_str(), stdout);
     } else {
       Records record({"time", "node", "value", "unit", "status"});
       const std::string time = value.sourceTimestamp.isNull() ? "-" : localTime(value.sourceTimestamp.time());
