@@ -188,12 +188,14 @@ void RunningSite::explain(const Json& asked, const Control::Answer& answer) {
   if (space.nodeClass(node) != NodeClass::Variable)
     return refuse(status::BadAttributeIdInvalid, shown(path) + " has no value", "name a variable");
   constexpr auto kPatience = std::chrono::seconds(10);
-  devices_->explain(node, std::chrono::steady_clock::now() + kPatience, [answer](Result<device::Trace> stages) {
-    if (!stages) return answer({{"error", jsonOf(stages.error())}});
-    Json list = Json::array();
-    for (const auto& stage : *stages) list.push_back({{"stage", stage.what}, {"shows", stage.shows}});
-    answer({{"stages", std::move(list)}});
-  });
+  devices_->explain(node, std::chrono::steady_clock::now() + kPatience,
+                    [this, node, answer](Result<device::Trace> stages) {
+                      if (!stages) return answer({{"error", jsonOf(stages.error())}});
+                      for (auto& stage : watchedBy(node)) stages->push_back(std::move(stage));
+                      Json list = Json::array();
+                      for (const auto& stage : *stages) list.push_back({{"stage", stage.what}, {"shows", stage.shows}});
+                      answer({{"stages", std::move(list)}});
+                    });
 }
 
 /// What each client that watches the variable got last.

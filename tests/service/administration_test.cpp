@@ -3,6 +3,7 @@
 #include "service/admin/site_lock.hpp"
 #include "service/admin/state_file.hpp"
 
+#include <algorithm>
 #include <fstream>
 
 #include "tests/service/plant.hpp"
@@ -116,10 +117,22 @@ TEST_CASE("the way of a value is shown from the octets to the node", "[plant]") 
   REQUIRE(told.code == 0);
   std::vector<std::string> stages;
   for (const auto& stage : Json::parse(told.out)) stages.push_back(stage["stage"]);
+  constexpr std::size_t kToTheNode = 9;  // who watched it a moment ago may follow
+  REQUIRE(stages.size() >= kToTheNode);
+  stages.resize(kToTheNode);
   CHECK(stages == std::vector<std::string>{"device", "point", "beat", "request", "answer", "registers", "as Float",
                                            "node, a Float", "status"});
   CHECK(Json::parse(told.out)[3]["shows"] == "04 00 00 00 02");
   CHECK(Json::parse(told.out)[6]["shows"] == Json::parse(told.out)[7]["shows"]);  // the node has what was read
+  {
+    Process watch({program("zunth"), "watch", "DF1/speed", "--output", "json", "--at", plant.url});
+    watch.line();
+    const auto watched = Json::parse(plant.zunthAlone("explain DF1/speed --site site --output json").out);
+    REQUIRE(watched.size() == kToTheNode + 1);
+    CHECK(watched.back()["stage"].get<std::string>().starts_with("sent to "));
+    CHECK(watched.back()["shows"].get<std::string>().find("(Good), every ") != std::string::npos);
+    watch.stop(SIGINT);
+  }
   CHECK(plant.zunthAlone("explain DF1/mode --site site").error.find("bound to no device") != std::string::npos);
   CHECK(plant.zunthAlone("explain DF1/presure --site site").code == 2);
   CHECK(plant.zunthAlone("explain DF1 --site site").error.find("has no value") != std::string::npos);
@@ -229,6 +242,46 @@ TEST_CASE("who administers by command line is on record, whether or not the serv
     CHECK(recorded("own certificate made").size() == (isServed ? 1u : 2u));
   }
   ::unsetenv("ZUNTH_PASSWORD");
+}
+
+TEST_CASE("the fields that programs read are those of the documentation", "[plant][docs]") {
+  Running plant;
+  ::setenv("ZUNTH_PASSWORD", "trout and salmon", 1);
+  REQUIRE(plant.zunthAlone("user add hanna --site site").code == 0);
+  ::unsetenv("ZUNTH_PASSWORD");
+  REQUIRE(plant.zunth("write Gate/mode=Off").code == 0);  // for an alarm
+  std::ifstream page(std::string(ZUNTH_SOURCE_DIR) + "/docs/commands.md");
+  std::string line;
+  while (std::getline(page, line) && line != "| command | fields |") continue;
+  std::getline(page, line);
+  int rows = 0;
+  while (std::getline(page, line) && line.starts_with("| `")) {
+    const auto end = line.find('`', 3), bar = line.find(" | ", end);
+    const std::string command = line.substr(3, end - 3);
+    const std::string fields = line.substr(bar + 3, line.rfind(" |") - bar - 3);
+    INFO(command);
+    const std::string verb = command.substr(0, command.find(' '));
+    const bool isLocal = std::ranges::count(
+        std::vector<std::string>{"device", "explain", "apply", "audit", "user", "trust", "certificate"}, verb);
+    const auto told =
+        isLocal ? plant.zunthAlone(command + " --site site --output json") : plant.zunth(command + " --output json");
+    CHECK(told.code <= 1);
+    ++rows;
+    const auto json = nlohmann::ordered_json::parse(told.out);
+    if (json.empty()) {
+      CHECK(verb == "trust");  // nobody is known yet
+      continue;
+    }
+    std::string found;
+    for (const auto& [key, value] : (json.is_array() ? json.front() : json).items())
+      found += (found.empty() ? "" : ", ") + key;
+    CHECK(found == fields);
+    // The same in YAML, as far as a line tells.
+    const auto yaml =
+        isLocal ? plant.zunthAlone(command + " --site site --output yaml") : plant.zunth(command + " --output yaml");
+    CHECK(yaml.out.find(fields.substr(0, fields.find(',')) + ": ") != std::string::npos);
+  }
+  CHECK(rows == 17);
 }
 
 }  // namespace zunth::administration_test

@@ -196,7 +196,7 @@ TEST_CASE("alarms are listed, followed and acknowledged from the command line", 
   REQUIRE(alarms.size() == 1);
   CHECK(alarms[0]["alarm"] == "Gate/idle");
   CHECK(alarms[0]["state"] == "active, to acknowledge");
-  CHECK(alarms[0]["sev."] == 600);
+  CHECK(alarms[0]["severity"] == 600);
   CHECK(alarms[0]["message"] == "Gate/mode is Off");
   Process watch({program("zunth"), "alarms", "--watch", "--output", "csv", "--at", plant.url});
   CHECK(watch.line().find("time") == 0);

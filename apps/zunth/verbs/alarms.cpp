@@ -132,7 +132,7 @@ std::vector<Cell> rowOf(const List<Variant>& fields, const std::string& path) {
           Cell(format(fields[Comment]), toJson(fields[Comment])),
           Cell(format(fields[Message]), toJson(fields[Message]))};
 }
-const std::vector<std::string> kColumns{"time", "sev.", "state", "alarm", "comment", "message"};
+const std::vector<std::string> kColumns{"time", "severity", "state", "alarm", "comment", "message"};
 constexpr std::ptrdiff_t kCommentColumn = 4;
 
 struct AlarmWish {

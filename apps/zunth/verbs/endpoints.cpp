@@ -58,7 +58,8 @@ Awaitable<int> listEndpoints(std::string url, Options options) {
 
 void addEndpoints(Program program) {
   const auto verb = addVerb(program, "endpoints", "List how a server can be reached: URL, security, users.",
-                            "zunth endpoints --at opc.tcp://127.0.0.1:4840");
+                            "zunth endpoints opc.tcp://127.0.0.1:4840");
+  verb.option("PLACE", program.options.at, "The server, as --at takes it");
   verb.runs([program] {
     auto url = Places::load().resolve(program.options.at);
     if (!url) {

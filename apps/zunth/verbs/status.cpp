@@ -176,6 +176,7 @@ Awaitable<int> showLimits(SessionPtr session, Options options) {
 void addStatus(Program program) {
   const auto verb = addVerb(program, "status", "How a server is: its state, clock, sessions, subscriptions, limits.",
                             "zunth status --sessions");
+  verb.option("PLACE", program.options.at, "The server, as --at takes it");
   auto asked = std::make_shared<StatusOptions>();
   verb.flag("--sessions", asked->sessions, "Who is connected, and what they asked for");
   verb.flag("--subscriptions", asked->subscriptions, "Who watches how much");

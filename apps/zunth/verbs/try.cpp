@@ -180,7 +180,8 @@ Awaitable<int> tryConnection(std::string place, Options options, client::Session
 
 void addTry(Program program) {
   const auto verb = addVerb(program, "try", "Find out why a connection fails, step by step.",
-                            "zunth try --at opc.tcp://filter-house:4840 --security encrypt");
+                            "zunth try opc.tcp://filter-house:4840 --security encrypt");
+  verb.option("PLACE", program.options.at, "The server, as --at takes it");
   verb.runs([program] {
     const Options& options = program.options;
     auto url = Places::load().resolve(options.at);
