@@ -210,8 +210,9 @@ device::Trace RunningSite::watchedBy(NodeIndex variable) const {
     }
     const std::string who = watcher.session.empty() ? "nobody, just now" : shown(watcher.session);
     out.push_back({fmt::format("sent to {}", who),
-                   fmt::format("{} ({}), every {:g} ms, subscription {}", format(watcher.last.value),
-                               watcher.last.status.name(), watcher.interval, watcher.subscription)});
+                   fmt::format("{} ({}), {}, subscription {}", format(watcher.last.value), watcher.last.status.name(),
+                               watcher.interval > 0 ? fmt::format("every {:g} ms", watcher.interval) : "each change",
+                               watcher.subscription)});
   }
   return out;
 }

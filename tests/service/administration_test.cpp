@@ -130,7 +130,7 @@ TEST_CASE("the way of a value is shown from the octets to the node", "[plant]") 
     const auto watched = Json::parse(plant.zunthAlone("explain DF1/speed --site site --output json").out);
     REQUIRE(watched.size() == kToTheNode + 1);
     CHECK(watched.back()["stage"].get<std::string>().starts_with("sent to "));
-    CHECK(watched.back()["shows"].get<std::string>().find("(Good), every ") != std::string::npos);
+    CHECK(watched.back()["shows"].get<std::string>().find("(Good), each change, subscription ") != std::string::npos);
     watch.stop(SIGINT);
   }
   CHECK(plant.zunthAlone("explain DF1/mode --site site").error.find("bound to no device") != std::string::npos);

@@ -9,6 +9,7 @@
 #include <atomic>
 #include <thread>
 
+#include "tests/identity.hpp"
 #include "tests/service/process.hpp"
 #include "tests/service/run_loop.hpp"
 #include <boost/asio/co_spawn.hpp>
@@ -29,12 +30,15 @@ namespace asio = net::asio;
 using client::Awaitable;
 using client::Session;
 
+using namespace std::string_literals;
+
 namespace {
 
 /// A site that lets everybody in by every door: the worst case.
 class Site {
  public:
-  Site() {
+  /// `before` is what a shell does before it becomes the service.
+  explicit Site(const std::string& before = "exec ") {
     folder.write("site/site.yaml",
                  "name: Test\nuri: urn:fernhollow.example:test\nendpoint: [opc.tcp://127.0.0.1:0, "
                  "opc.https://127.0.0.1:0]\nsecurity:\n  unsecured: on\n  anonymous: on\nnode-management: on\n");
@@ -45,8 +49,8 @@ objects:
     text: String = "x" writable
     level: Float m 0..5
 )");
-    service = std::make_unique<test::Process>(
-        std::vector<std::string>{test::program("zunthd"), (folder.path / "site").string(), "--log", "error"});
+    service = std::make_unique<test::Process>(std::vector<std::string>{
+        "/bin/sh", "-c", before + test::program("zunthd") + " " + (folder.path / "site").string() + " --log off"});
     for (int i = 0; i < 2; ++i) {
       const std::string line = service->line();
       const std::string found = line.substr(line.find("opc."));
@@ -483,6 +487,92 @@ Awaitable<void> nodesWithoutEnd(Site& site) {
   co_await session->close();
 }
 
+/// Who has shaken hands, or become a WebSocket, and then says a little now and nothing then.
+Awaitable<void> slowSpeakersUnderTls(Site& site) {
+  using namespace std::string_view_literals;
+  static constexpr auto kUpgrade =
+      "GET / HTTP/1.1\r\nHost: x\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Key: "
+      "dGhlIHNhbXBsZSBub25jZQ==\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Protocol: "sv;
+  asio::io_context loop;
+  asio::ssl::context context(asio::ssl::context::tls_client);
+  std::vector<std::unique_ptr<asio::ssl::stream<net::Tcp::socket>>> streams;
+  for (int i = 0; i < 40; ++i)
+    for (const auto& said :
+         {std::string("GET / HT"),
+          "POST / HTTP/1.1\r\nContent-Type: application/octet-stream\r\nContent-Length: 999\r\n\r\nx"s,
+          std::string(kUpgrade) + "opcua+uacp\r\n\r\n\x82",
+          std::string(kUpgrade) + "opcua+uajson\r\n\r\n\x81\xFE\x40"}) {
+      auto stream = std::make_unique<asio::ssl::stream<net::Tcp::socket>>(loop, context);
+      boost::system::error_code error;
+      stream->next_layer().connect({asio::ip::make_address("127.0.0.1"), site.tlsPort}, error);
+      if (!error) stream->handshake(asio::ssl::stream_base::client, error);
+      if (!error) asio::write(*stream, asio::buffer(said), error);
+      streams.push_back(std::move(stream));
+    }
+  asio::steady_timer timer(co_await asio::this_coro::executor, std::chrono::milliseconds(500));
+  co_await timer.async_wait(asio::use_awaitable);
+}
+
+/// Channels that strangers ask for, with certificates that have to be looked at: work for the server's key.
+Awaitable<void> channelsOfStrangers(Site& site) {
+  struct Silent final : channel::ClientChannel::Handler {
+    void opened() override {}
+    void response(std::uint32_t, BytesView) override {}
+    void aborted(std::uint32_t, const Error&) override {}
+    void closed(const Error&) override {}
+  } handler;
+  GetEndpointsRequest ask;
+  auto connection = co_await client::Connection::open(site.url, std::chrono::seconds(10), {});
+  if (!connection) throw std::runtime_error(connection.error().text());
+  const auto offered = co_await (*connection)->request(std::move(ask), std::chrono::seconds(10));
+  if (!offered) throw std::runtime_error(offered.error().text());
+  channel::ClientChannel::Options options;
+  options.endpointUrl = site.url;
+  options.policy = secure::policyNamed("Basic256Sha256");
+  options.mode = MessageSecurityMode::SignAndEncrypt;
+  options.identity = test::identity("urn:fernhollow.example:stranger");
+  options.random = client::randomOctets;
+  for (const auto& endpoint : offered->endpoints)
+    if (const auto certificate = secure::Certificate::fromDer(endpoint.serverCertificate);
+        certificate && certificate->keyKind() == secure::KeyKind::Rsa)
+      options.server = *certificate;
+  if (!options.server) throw std::runtime_error("no certificate is offered");
+  channel::ClientChannel opening(options, handler);
+  channel::Acknowledge reply;
+  reply.receiveBufferSize = reply.sendBufferSize = 65536;
+  opening.feed(channel::writeTransport(channel::MessageType::Acknowledge, reply), {}, {});
+  std::string said;
+  for (const auto& octets : opening.takeOutput())
+    said.append(reinterpret_cast<const char*>(octets.data()), octets.size());
+  asio::io_context loop;
+  Sockets sockets;
+  for (int i = 0; i < 400; ++i) sockets.push_back(plug(loop, site.tcpPort, said));
+  asio::steady_timer timer(co_await asio::this_coro::executor, std::chrono::milliseconds(800));
+  co_await timer.async_wait(asio::use_awaitable);
+}
+
+/// A subscription with many items that goes from session to session, with all values told again each time.
+Awaitable<void> subscriptionsHandedAround(Site& site) {
+  auto one = co_await sessionAt(site.url), two = co_await sessionAt(site.url);
+  const auto made = co_await subscribe(*one);
+  for (int i = 0; i < 5; ++i) {
+    CreateMonitoredItemsRequest items;
+    items.subscriptionId = made;
+    items.timestampsToReturn = TimestampsToReturn::Both;
+    for (int k = 0; k < 1'000; ++k) items.itemsToCreate.push_back(watching(kText, 0));
+    (void)co_await one->request(std::move(items));
+  }
+  for (int i = 0; i < 100; ++i) {
+    TransferSubscriptionsRequest transfer;
+    transfer.subscriptionIds.push_back(made);
+    for (std::uint32_t k = 0; k < 900; ++k) transfer.subscriptionIds.push_back(k % 2 ? made : 0x80000000u + k);
+    transfer.sendInitialValues = true;
+    (void)co_await (i % 2 ? one : two)->request(std::move(transfer));
+  }
+  co_await one->close();
+  co_await two->close();
+}
+
 struct Attack {
   const char* name;
   Awaitable<void> (*run)(Site&);
@@ -502,12 +592,36 @@ constexpr Attack kAttacks[] = {
     {"answers that nobody reads", answersThatNobodyReads},
     {"a thousand connections that say nothing", silentConnections},
     {"clients that speak very slowly", slowSpeakers},
+    {"clients that speak very slowly under TLS", slowSpeakersUnderTls},
+    {"channels that strangers ask for", channelsOfStrangers},
+    {"subscriptions that go from hand to hand", subscriptionsHandedAround},
     {"channels without sessions", channelsWithoutSessions},
     {"JSON from strangers", jsonFromStrangers},
     {"nodes without end", nodesWithoutEnd},
 };
 
 }  // namespace
+
+TEST_CASE("a service without descriptors goes on when there are some again", "[hostile]") {
+  Site site("ulimit -n 60; exec ");
+  GoodClient good(site.url);
+  REQUIRE(good.failure == "");
+  for (int round = 0; round < 3; ++round) {
+    asio::io_context loop;
+    Sockets sockets;
+    for (int i = 0; i < 150; ++i) sockets.push_back(plug(loop, i % 2 ? site.tcpPort : site.tlsPort, "HELF"));
+    // Somebody who comes now is served, too: who has got least far makes room.
+    asio::io_context own(1);
+    test::run(own, [&]() -> Awaitable<void> {
+      auto session = co_await sessionAt(site.url);
+      co_await session->close();
+    });
+  }
+  good.finish();
+  CHECK(good.failure == "");
+  CHECK(good.seen.back() == good.written);
+  CHECK(site.service->stop() == 0);
+}
 
 TEST_CASE("hostile peers shut nobody out", "[hostile]") {
   Site site;
