@@ -199,6 +199,9 @@ void Alarm::begin(const Moment& moment) {
   if (reason_.empty()) {
     put("Comment", Variant(LocalizedText()), moment);
     put("ClientUserId", Variant(String()), moment);
+    // What has not changed yet is as old as the alarm.
+    put("Comment/SourceTimestamp", Variant(moment.wallClock), moment);
+    put("LastSeverity/SourceTimestamp", Variant(moment.wallClock), moment);
     reason_ = messageNow();
   } else if (const NodeIndex shown = fieldAt("EventId");
              shown != kNoNode && !eventIds_.empty() && space.value(shown).value == Variant(eventIds_.back())) {

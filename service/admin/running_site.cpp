@@ -39,7 +39,9 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
               }),
       control_(loops.services(), site_.folder),
       stateTimer_(loops.services()),
-      shutdown_(loops.services()) {
+      shutdown_(loops.services()),
+      usualLog_(spdlog::get_level()) {
+  tellAsMuchAs(site_.log);
   site_.settings.trust = [this](const ByteString& chain) { return judge(chain); };
   site_.settings.checkPassword = [this](std::string name, std::string password, auto done) {
     checkPassword(std::move(name), std::move(password), std::move(done));
@@ -160,6 +162,7 @@ void RunningSite::applied(const std::string& who, const Json& told) {
 /// What site.yaml says otherwise and may change while it runs.
 void RunningSite::settle(const Site& wanted) {
   site_.ownRoles = wanted.ownRoles;
+  tellAsMuchAs(wanted.log);
   {
     const std::lock_guard lock(judging_);
     site_.toleratedFaults = wanted.toleratedFaults;
@@ -173,6 +176,10 @@ void RunningSite::settle(const Site& wanted) {
   server_->adopt(settings);
   roles_->rulesChanged();
   server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
+}
+
+void RunningSite::tellAsMuchAs(const std::string& level) const {
+  spdlog::set_level(level.empty() ? static_cast<spdlog::level::level_enum>(usualLog_) : spdlog::level::from_str(level));
 }
 
 void RunningSite::explain(const Json& asked, const Control::Answer& answer) {

@@ -35,6 +35,7 @@ class RunningSite {
   void applied(const std::string& who, const Json& told);
   void openOffice();
   void settle(const Site& wanted);
+  void tellAsMuchAs(const std::string& level) const;
   Json tellDevices() const;
   device::Trace watchedBy(space::NodeIndex variable) const;
   void explain(const Json& asked, const Control::Answer& answer);
@@ -72,6 +73,7 @@ class RunningSite {
   net::asio::steady_timer shutdown_;                             // that an administrator asked for
   std::string trustSeen_, usersSeen_, ownSeen_, userTrustSeen_;  // the names and times of their files, as last seen
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
+  const int usualLog_;  // the level that the command line gave
   std::atomic<int> passwordsWaiting_{0};
   net::asio::thread_pool hashing_{1};  // the last member: it ends before what its work uses
 };

@@ -207,6 +207,16 @@ void readRoles(const Entry& root, Site& site) {
   settings.roles.push_back(std::move(rule));
 }
 
+std::string readLog(const Entry& root, Findings& findings) {
+  static const std::vector<std::string> kLevels{"debug", "info", "warn", "error", "off"};
+  const Text* text = root.textOf("log");
+  if (!text) return {};
+  if (std::ranges::find(kLevels, text->text) != kLevels.end()) return text->text;
+  findings.error(text->place, fmt::format("'{}' is no level of the log", text->text),
+                 fmt::format("one of {}", fmt::join(kLevels, ", ")));
+  return {};
+}
+
 constexpr unsigned kMostLoops = 64;
 
 unsigned readLoops(const Entry& root, Findings& findings) {
@@ -223,7 +233,7 @@ unsigned readLoops(const Entry& root, Findings& findings) {
 void readSettings(const Entry& root, server::Settings& settings, Findings& findings) {
   checkKeys(root,
             {"name", "uri", "endpoint", "clients", "security", "roles", "limits", "node-management", "directory",
-             "diagnostics", "loops"},
+             "diagnostics", "loops", "log"},
             findings);
   if (const Text* name = root.textOf("name")) settings.applicationName = name->text;
   if (const Text* uri = root.textOf("uri"))
@@ -364,6 +374,7 @@ Site loadSite(const fs::path& folder) {
   flatten(root, "", site.settingTexts);
   readSettings(root, site.settings, site.findings);
   site.loops = readLoops(root, site.findings);
+  site.log = readLog(root, site.findings);
   readRoles(root, site);
   readTolerated(root, site);
 

@@ -12,6 +12,7 @@ namespace zunth::admin {
 struct Site {
   std::filesystem::path folder;
   server::Settings settings;
+  std::string log;     // how much the service tells; empty for what its command line says
   unsigned loops = 0;  // threads for connections and their ciphers; 0 for one a core
   std::unique_ptr<space::Space> space;
   std::map<std::string, ua::NodeId> ownRoles;   // by name: those of site.yaml that the standard doesn't have

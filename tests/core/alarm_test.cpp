@@ -95,6 +95,30 @@ struct Plant {
 
 }  // namespace
 
+TEST_CASE("every time that an alarm shows is one", "[alarm]") {
+  Plant plant;
+  int times = 0;
+  for (const auto& [name, alarm] :
+       {std::pair{"DF1/clogged", plant.at("DF1/clogged")}, {"DF1/off", plant.at("DF1/off")}}) {
+    std::vector<space::NodeIndex> below{alarm};
+    for (std::size_t i = 0; i < below.size(); ++i)
+      for (const auto& reference : plant.space->references(below[i]))
+        if (reference.isForward() && plant.space->isSubtype(reference.type(), plant.space->at(id::Aggregates)))
+          below.push_back(reference.target());
+    for (const auto node : below) {
+      if (plant.space->nodeClass(node) != NodeClass::Variable || !plant.space->value(node).status.isGood()) continue;
+      const auto type = plant.space->traits(node).dataType;
+      if (type == space::kNoNode || !plant.space->isSubtype(type, id::UtcTime)) continue;
+      INFO(name << " " << plant.space->path(node));
+      const auto held = plant.space->value(node).value;
+      REQUIRE(held.get<DateTime>());
+      CHECK(!held.get<DateTime>()->isNull());
+      ++times;
+    }
+  }
+  CHECK(times >= 8);
+}
+
 TEST_CASE("limits are exceeded, and left when the value has come back by the deadband", "[alarm]") {
   alarm::Limits limits;
   limits.levels[0] = alarm::Limits::One{38, 2};

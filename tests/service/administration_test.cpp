@@ -284,4 +284,30 @@ TEST_CASE("the fields that programs read are those of the documentation", "[plan
   CHECK(rows == 17);
 }
 
+TEST_CASE("how much the service tells is applied, and what it was comes back", "[plant][apply]") {
+  Running plant;
+  plant.service->stop(SIGTERM);
+  plant.edit("site.yaml", "name: Test", "log: error\nname: Test");
+  plant.service = std::make_unique<Process>(
+      std::vector<std::string>{"/bin/sh", "-c",
+                               "exec " + program("zunthd") + " " + (plant.folder.path / "site").string() +
+                                   " --log off 2>" + (plant.folder.path / "site/log.txt").string()});
+  const std::string line = plant.service->line();
+  plant.url = line.substr(line.find("opc.tcp"));
+  const auto told = [&] {
+    const auto before = plant.text("log.txt").size();
+    CHECK(plant.zunth("read DF1/mode").code == 0);
+    return plant.text("log.txt").substr(before).find("session") != std::string::npos;
+  };
+  CHECK(!told());
+  plant.edit("site.yaml", "log: error", "log: loud");
+  CHECK(plant.apply().error.find("'loud' is no level of the log") != std::string::npos);
+  plant.edit("site.yaml", "log: loud", "log: info");
+  CHECK(plant.apply().code == 0);
+  CHECK(told());
+  plant.edit("site.yaml", "log: info\n", "");
+  CHECK(plant.apply().code == 0);
+  CHECK(!told());
+}
+
 }  // namespace zunth::administration_test
