@@ -61,6 +61,12 @@ NodeIndex DeviceNodes::add(NodeIndex parent, std::string id, const char* name, s
   return *added;
 }
 
+NodeIndex DeviceNodes::at(const std::string& id) const { return space_.find(NodeId(kOwnNamespace, String(id))); }
+
+void DeviceNodes::remove(const std::string& id) {
+  if (const NodeIndex there = at(id); there != kNoNode) space_.remove(there);
+}
+
 NodeIndex DeviceNodes::folder() {
   space::NewNode made;
   made.description = LocalizedText("how the devices of this site are doing", "en");
@@ -70,7 +76,7 @@ NodeIndex DeviceNodes::folder() {
 void DeviceNodes::addDevice(const DeviceState& device) {
   const NodeIndex object = add(folder(), idOf(device.name), device.name.c_str(), {}, id::BaseObjectType);
   if (object == kNoNode) return;
-  objects_[device.name] = object;
+  shown_.insert(device.name);
   for (const Row& row : rowsOfDevice()) {
     space::NewNode made;
     made.nodeClass = NodeClass::Variable;
@@ -82,28 +88,24 @@ void DeviceNodes::addDevice(const DeviceState& device) {
 }
 
 void DeviceNodes::keep(const std::vector<DeviceState>& devices) {
-  auto before = std::exchange(objects_, {});
+  auto before = std::exchange(shown_, {});
   for (const auto& device : devices) {
     before.erase(device.name);
     addDevice(device);
     show(device);
   }
-  for (const auto& [name, object] : before) {
-    for (const Row& row : rowsOfDevice())
-      if (const NodeIndex node = space_.child(object, {kOwnNamespace, row.name}); node != kNoNode) space_.remove(node);
-    space_.remove(object);
+  for (const auto& name : before) {
+    for (const Row& row : rowsOfDevice()) remove(idOf(name) + "/" + row.name);
+    remove(idOf(name));
   }
-  if (devices.empty())
-    if (const NodeIndex there = space_.find(NodeId(kOwnNamespace, String("devices"))); there != kNoNode)
-      space_.remove(there);
+  if (devices.empty()) remove("devices");
 }
 
 void DeviceNodes::show(const DeviceState& device) {
-  const auto object = objects_.find(device.name);
-  if (object == objects_.end() || !space_.exists(object->second)) return;
+  if (!shown_.contains(device.name)) return;
   const DateTime now = wallClock();
   for (const Row& row : rowsOfDevice()) {
-    const NodeIndex node = space_.child(object->second, {kOwnNamespace, row.name});
+    const NodeIndex node = at(idOf(device.name) + "/" + row.name);
     if (node == kNoNode) continue;
     Variant value = row.of(device);
     const DataValue last = space_.value(node);

@@ -2,7 +2,7 @@
 
 #include "core/space/space.hpp"
 
-#include <map>
+#include <set>
 #include <string>
 
 namespace zunth::device {
@@ -19,13 +19,15 @@ class DeviceNodes {
   void show(const DeviceState& device);
 
  private:
+  space::NodeIndex at(const std::string& id) const;
+  void remove(const std::string& id);
   space::NodeIndex folder();
   space::NodeIndex add(space::NodeIndex parent, std::string id, const char* name, space::NewNode made,
                        ua::StandardId type);
   void addDevice(const DeviceState& device);
 
   space::Space& space_;
-  std::map<std::string, space::NodeIndex> objects_;  // by device
+  std::set<std::string> shown_;  // names; their nodes are found by id each time, as clients may delete them
 };
 
 }  // namespace zunth::device

@@ -111,6 +111,23 @@ TEST_CASE("who may come in is applied, and who may not any more goes", "[plant][
   CHECK(plant.apply().out.find("'endpoint' of site.yaml counts from the next start") != std::string::npos);
 }
 
+TEST_CASE("how a device is doing shows as nodes, and goes with the device", "[plant][device]") {
+  Running plant;
+  const auto value = [&](const std::string& of) {
+    return Json::parse(plant.zunth("read Devices/" + of + " --output json").out)[0]["value"];
+  };
+  CHECK(value("filter/Connected") == true);
+  CHECK(value("dead/Connected") == false);
+  CHECK(value("dead/LastError").get<std::string>().find("127.0.0.1:1 failed") != std::string::npos);
+  plant.simulator->stop(SIGKILL);
+  REQUIRE(plant.watchUntil("Devices/filter/Connected", [](const Json& j) { return j["value"] == false; }));
+  CHECK(value("filter/LastError") != "");
+  std::filesystem::remove(plant.folder.path / "site/devices/dead.yaml");
+  CHECK(plant.apply().code == 0);
+  CHECK(plant.zunth("read Devices/dead/Connected").code == 2);
+  CHECK(value("filter/Connected") == false);
+}
+
 TEST_CASE("the way of a value is shown from the octets to the node", "[plant]") {
   const Running plant;
   const auto told = plant.zunthAlone("explain DF1/pressure --site site --output json");
