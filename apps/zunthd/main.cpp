@@ -5,6 +5,7 @@
 #include "service/net/allocation.hpp"
 
 #include <algorithm>
+#include <csignal>
 #include <cstdio>
 #include <thread>
 
@@ -85,6 +86,8 @@ int main(int argc, char** argv) {
   spdlog::set_default_logger(std::make_shared<spdlog::logger>(
       "zunthd", std::make_shared<zunth::admin::BoundedLog>(std::make_shared<spdlog::sinks::stderr_color_sink_mt>())));
   takeDescriptors();
+  // A file that may not grow is a write that fails, and nothing to die of.
+  std::signal(SIGXFSZ, SIG_IGN);
   spdlog::set_level(spdlog::level::from_str(level));
   spdlog::set_pattern("%Y-%m-%d %H:%M:%S.%e %^%l%$ %v");
   return serve(folder);

@@ -29,7 +29,7 @@ bool isToFail() {
 
 Error cannot(const fs::path& file, const char* doing) {
   const int why = errno;
-  const StatusCode code = why == ENOSPC || why == EDQUOT                  ? status::BadOutOfMemory
+  const StatusCode code = why == ENOSPC || why == EDQUOT || why == EFBIG  ? status::BadOutOfMemory
                           : why == EACCES || why == EPERM || why == EROFS ? status::BadUserAccessDenied
                                                                           : status::BadResourceUnavailable;
   return {code, fmt::format("{} can't be {}: {}", file.string(), doing, std::strerror(why)),

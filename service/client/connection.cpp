@@ -216,6 +216,8 @@ Error Connection::faultOf(BytesView body, std::string_view expected) {
             {}};
   const auto fault = reader.next<ServiceFault>();
   if (!reader.ok()) return reader.error();
+  if (!fault.responseHeader.serviceResult.isBad())
+    return {status::BadUnknownResponse, "the server refused the request without saying why", {}};
   const auto& info = fault.responseHeader.serviceDiagnostics.additionalInfo;
   return {fault.responseHeader.serviceResult, info ? info->str() : "the server refused the request", {}};
 }

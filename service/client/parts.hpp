@@ -13,11 +13,11 @@ struct Parts {
   static constexpr bool exist = false;
 };
 
-#define ZUNTH_PARTS(Request, list, resultList)                                   \
-  template <>                                                                    \
-  struct Parts<ua::Request> {                                                    \
-    static constexpr bool exist = true;                                          \
-    static auto& operations(ua::Request& request) { return request.list; }       \
+#define ZUNTH_PARTS(Request, list, resultList)                                            \
+  template <>                                                                             \
+  struct Parts<ua::Request> {                                                             \
+    static constexpr bool exist = true;                                                   \
+    static auto& operations(ua::Request& request) { return request.list; }                \
     static auto& results(ua::Request::Response& response) { return response.resultList; } \
   }
 ZUNTH_PARTS(ReadRequest, nodesToRead, results);

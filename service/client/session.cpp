@@ -24,6 +24,21 @@ std::string causeOf(const List<DiagnosticInfo>& infos, std::size_t operation) {
                                                                      : std::string();
 }
 
+/// Counts what comes page by page: a server that never comes to an end is at fault.
+class Pages {
+ public:
+  Result<void> add(std::size_t results) {
+    constexpr std::size_t kMostResults = 10'000'000, kMostEmpty = 1'000;
+    results_ += results;
+    empty_ = results == 0 ? empty_ + 1 : 0;
+    if (results_ <= kMostResults && empty_ <= kMostEmpty) return {};
+    return Error{status::BadUnknownResponse, "the server's answer goes on for ever", {}};
+  }
+
+ private:
+  std::size_t results_ = 0, empty_ = 0;
+};
+
 /// What came of a request with one operation: the operation's own failure is an error.
 template <class Response, class Take>
 auto single(Result<Response> response, Take take) -> Result<std::decay_t<decltype(take(response->results[0]))>> {
@@ -437,7 +452,6 @@ Awaitable<Result<std::vector<BrowseResult>>> Session::browse(std::vector<BrowseD
     if (!response) co_return response.error();
     if (response->results.size() != to - from)
       co_return Error{status::BadUnknownResponse, "the server gave a different number of results than asked for", {}};
-    constexpr int kMostPages = 100'000;  // a server that never comes to an end is at fault
     for (std::size_t i = 0; i < response->results.size(); ++i) {
       auto& result = response->results[i];
       if (result.statusCode == status::BadNoContinuationPoints && response->results.size() > 1) {
@@ -448,14 +462,14 @@ Awaitable<Result<std::vector<BrowseResult>>> Session::browse(std::vector<BrowseD
         if (!alone) co_return alone.error();
         if (alone->results.size() == 1) result = std::move(alone->results[0]);
       }
-      for (int page = 0; !result.continuationPoint.empty(); ++page) {
-        if (page == kMostPages) co_return Error{status::BadUnknownResponse, "the server's browse goes on for ever", {}};
+      for (Pages pages; !result.continuationPoint.empty();) {
         BrowseNextRequest next;
         next.continuationPoints.push_back(result.continuationPoint);
         auto more = co_await this->request(std::move(next));
         if (!more) co_return more.error();
         if (more->results.size() != 1) co_return Error{status::BadUnknownResponse, "the server broke a browse off", {}};
         auto& rest = more->results[0];
+        if (auto fine = pages.add(rest.references.size()); !fine) co_return fine.error();
         for (auto& reference : rest.references) result.references.push_back(std::move(reference));
         result.continuationPoint = rest.continuationPoint;
         result.statusCode = rest.statusCode;
@@ -523,11 +537,12 @@ Awaitable<Result<List<QueryDataSet>>> Session::query(QueryFirstRequest request) 
           element.statusCode, "the server does not take element " + std::to_string(i + 1) + " of the filter", {}};
   List<QueryDataSet> out = std::move(first->queryDataSets);
   ByteString point = first->continuationPoint;
-  while (!point.empty()) {
+  for (Pages pages; !point.empty();) {
     QueryNextRequest next;
     next.continuationPoint = point;
     auto more = co_await this->request(std::move(next));
     if (!more) co_return more.error();
+    if (auto fine = pages.add(more->queryDataSets.size()); !fine) co_return fine.error();
     for (auto& set : more->queryDataSets) out.push_back(std::move(set));
     point = more->revisedContinuationPoint;
   }

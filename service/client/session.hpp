@@ -126,6 +126,9 @@ class Session : public std::enable_shared_from_this<Session> {
         continue;
       }
       if (!answer) co_return answer.error();
+      if (P::results(*answer).size() != count)
+        co_return ua::Error{
+            ua::status::BadUnknownResponse, "the server gave a different number of results than asked for", {}};
       if (count == all.size()) co_return std::move(*answer);
       if (done == 0) out.responseHeader = answer->responseHeader;
       for (auto& result : P::results(*answer)) P::results(out).push_back(std::move(result));

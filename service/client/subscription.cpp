@@ -224,6 +224,8 @@ Awaitable<void> Subscription::keepPublishing(int generation) {
 /// Once for all requests that find out.
 void Subscription::makeAnew(const std::string& why) {
   if (!std::exchange(isActive_, false)) return;
+  if (++madeAnew_ > kMostAnew)
+    return fail({status::BadUnknownResponse, "the server forgets the subscription as often as it is made", {}});
   asio::co_spawn(
       session_->executor_,
       [self = shared_from_this(), why]() -> Awaitable<void> {
@@ -279,6 +281,7 @@ Awaitable<void> Subscription::fetchMissing(std::uint32_t until) {
 
 void Subscription::deliver(const NotificationMessage& message) {
   for (const auto& data : message.notificationData) {
+    if (!data.is<StatusChangeNotification>()) madeAnew_ = 0;
     if (auto changes = data.as<DataChangeNotification>()) {
       for (const auto& item : changes->monitoredItems)
         if (handlers_.change) handlers_.change(item.clientHandle, item.value);

@@ -66,6 +66,7 @@ class Subscription : public std::enable_shared_from_this<Subscription> {
   friend class Session;
   static constexpr int kPublishesUnderWay = 3;
   static constexpr std::uint32_t kMostMissing = 10'000;
+  static constexpr int kMostAnew = 5;  // in a row, without a notification in between
   struct Item {
     ua::MonitoredItemCreateRequest asked;
     ua::TimestampsToReturn timestamps;
@@ -93,6 +94,7 @@ class Subscription : public std::enable_shared_from_this<Subscription> {
   Handlers handlers_;
   std::uint32_t id_ = 0;
   bool isActive_ = false;
+  int madeAnew_ = 0;    // since the last notification
   int generation_ = 0;  // of the Publish requests under way; those of an earlier one end
   std::uint32_t nextSequence_ = 1;
   std::vector<std::uint32_t> toAcknowledge_;

@@ -103,7 +103,9 @@ CallOutcome ObjectMethods::requestServerStateChange(const Inputs& inputs, Contex
   const auto state = static_cast<ServerState>(*inputs[0].get<std::int32_t>());
   if (state != ServerState::Shutdown && state != ServerState::Suspended && state != ServerState::Running)
     return refused({status::BadInvalidArgument, "the server can be running, suspended or shut down", {}});
-  const std::uint32_t seconds = *inputs[1].get<std::uint32_t>();
+  const std::uint32_t seconds = *inputs[2].get<std::uint32_t>();
+  if (const auto estimate = space_.find(NodeId(id::Server_EstimatedReturnTime)); estimate != space::kNoNode)
+    space_.setValue(estimate, DataValue(inputs[1], clock_.wallClock()));
   core_.shutdownReason = *inputs[3].get<LocalizedText>();
   // A shutdown is announced first: clients see the seconds count (Part 5, 12.10).
   core_.state = state;

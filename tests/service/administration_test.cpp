@@ -5,9 +5,11 @@
 
 #include <algorithm>
 #include <fstream>
+#include <regex>
 
 #include "tests/service/plant.hpp"
 #include <catch2/catch.hpp>
+#include <sys/resource.h>
 
 namespace zunth::administration_test {
 
@@ -325,6 +327,70 @@ TEST_CASE("how much the service tells is applied, and what it was comes back", "
   plant.edit("site.yaml", "log: info\n", "");
   CHECK(plant.apply().code == 0);
   CHECK(!told());
+}
+
+TEST_CASE("a full disk stops nobody, is said, and takes nothing that was there", "[plant][state][hostile]") {
+  const Running plant;
+  const pid_t service = plant.service->id();
+  ::setenv("ZUNTH_PASSWORD", "trout and salmon", 1);
+  REQUIRE(plant.zunthAlone("user add hanna --site site").code == 0);
+  const std::string users = plant.text("state/users.yaml"), audit = plant.text("state/audit/administration.jsonl");
+  Process watch({program("zunth"), "watch", "DF1/pressure", "--output", "json", "--at", plant.url});
+  REQUIRE(!watch.line().empty());
+
+  rlimit room{0, RLIM_INFINITY};
+  REQUIRE(::prlimit(service, RLIMIT_FSIZE, &room, nullptr) == 0);
+  const auto refused = plant.zunthAlone("user add berta --site site");
+  CHECK(refused.code != 0);
+  CHECK(refused.error.find("users.yaml can't be written") != std::string::npos);
+  CHECK(plant.text("state/users.yaml") == users);
+  CHECK(plant.text("state/audit/administration.jsonl") == audit);
+  for (int i = 0; i < 20; ++i) CHECK(plant.zunth("write DF1/list='[1, 2, 3, 4]'").code == 0);
+  for (int i = 0; i < 3; ++i) CHECK(!watch.line().empty());
+
+  room = {RLIM_INFINITY, RLIM_INFINITY};
+  REQUIRE(::prlimit(service, RLIMIT_FSIZE, &room, nullptr) == 0);
+  CHECK(plant.zunthAlone("user add berta --site site").code == 0);
+  CHECK(plant.zunthAlone("audit --site site").out.find("berta") != std::string::npos);
+  ::unsetenv("ZUNTH_PASSWORD");
+}
+
+TEST_CASE("a shutdown is asked for by an administrator alone, and announced to everybody", "[plant]") {
+  Running plant;
+  ::setenv("ZUNTH_PASSWORD", "trout and salmon", 1);
+  REQUIRE(plant.zunthAlone("user add ada --role ConfigureAdmin --site site").code == 0);
+  REQUIRE(plant.zunthAlone("user add otto --role Operator --site site").code == 0);
+  // Both sides come to trust each other.
+  std::smatch print;
+  const auto stranger = plant.zunth("read DF1/mode --user ada");
+  REQUIRE(std::regex_search(stranger.error, print, std::regex("--trust ([0-9A-F:]+)")));
+  REQUIRE(plant.zunth("read DF1/mode --user ada --trust " + print[1].str()).code == 0);
+  const auto unknown = plant.zunth("read DF1/mode --user ada --security encrypt");
+  REQUIRE(std::regex_search(unknown.error, print, std::regex("zunth trust allow ([0-9A-F:]+)")));
+  REQUIRE(plant.zunthAlone("trust allow " + print[1].str() + " --site site").code == 0);
+  const std::string shutdown =
+      "call Server/RequestServerStateChange State=4 EstimatedReturnTime=2026-01-01T00:00:00Z SecondsTillShutdown=3 "
+      "Reason='The pump is repaired' Restart=false ";
+  CHECK(plant.zunth(shutdown).error.find("BadSecurityModeInsufficient") != std::string::npos);
+  CHECK(plant.zunth(shutdown + "--user otto --security encrypt").error.find("BadUserAccessDenied") !=
+        std::string::npos);
+
+  Process watch({program("zunth"), "watch", "Server/ServerStatus/SecondsTillShutdown", "Server/ServerStatus/State",
+                 "Server/ServerStatus/ShutdownReason", "--interval", "100", "--output", "json", "--at", plant.url});
+  for (int i = 0; i < 3; ++i) REQUIRE(!watch.line().empty());
+  const auto asked = plant.zunth(shutdown + "--user ada --security encrypt");
+  INFO(asked.error);
+  CHECK(asked.code == 0);
+  std::string heard;
+  for (std::string line = watch.line(); line.find("\"value\":1,") == std::string::npos && !line.empty();
+       line = watch.line())
+    heard += line + "\n";
+  CHECK(heard.find("The pump is repaired") != std::string::npos);
+  CHECK(heard.find("\"value\":2,") != std::string::npos);
+  watch.stop();
+  CHECK(plant.service->wait() == 0);
+  CHECK(plant.zunthAlone("audit --site site").out.find("shutdown asked for") != std::string::npos);
+  ::unsetenv("ZUNTH_PASSWORD");
 }
 
 }  // namespace zunth::administration_test

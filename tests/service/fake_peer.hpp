@@ -10,7 +10,7 @@
 namespace zunth::test {
 
 /// A client without a socket: keeps what it is answered.
-class FakePeer final : public server::Peer {
+class FakePeer : public server::Peer {
  public:
   explicit FakePeer(std::uint32_t channelId = 1) : channelId_(channelId) {}
   void respond(std::uint32_t requestId, ua::Bytes message) override {

@@ -65,8 +65,8 @@ struct Counting {
     co_await timer.async_wait(kQuietly);
   }
 
-  /// Watches for a while, cut off in the middle for `cutFor` changes, a millisecond or more each, until it has seen what
-  /// came after.
+  /// Watches for a while, cut off in the middle for `cutFor` changes, a millisecond or more each, until it has seen
+  /// what came after.
   client::Awaitable<void> watchThrough(int cutFor, std::uint32_t queueSize) {
     auto session = co_await client::Session::open("opc.tcp://127.0.0.1:" + std::to_string(relay->port()), options);
     if (!session) throw std::runtime_error(session.error().text());
