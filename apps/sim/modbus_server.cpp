@@ -1,10 +1,7 @@
 #include "apps/sim/modbus_server.hpp"
 
-#include <bit>
 #include <chrono>
-#include <cmath>
 #include <stdexcept>
-#include <vector>
 
 #include <fmt/format.h>
 #include <modbus.h>
@@ -16,30 +13,16 @@
 namespace zunth::sim {
 namespace {
 
-constexpr int kSetpoint = 0, kWashSeconds = 2, kSerial = 10;
+constexpr int kBits = 16, kRegisters = 32;
 constexpr int kStepMs = 50;
-
-void putFloat(std::uint16_t* at, double value) {
-  const auto bits = std::bit_cast<std::uint32_t>(static_cast<float>(value));
-  at[0] = static_cast<std::uint16_t>(bits >> 16);
-  at[1] = static_cast<std::uint16_t>(bits);
-}
-float getFloat(const std::uint16_t* at) {
-  return std::bit_cast<float>(static_cast<std::uint32_t>(at[0]) << 16 | at[1]);
-}
 
 }  // namespace
 
-ModbusServer::ModbusServer(std::string host, int port, std::string serial, double speedup)
-    : host_(std::move(host)), port_(port), serial_(std::move(serial)), speedup_(speedup) {
-  mapping_ = modbus_mapping_new(16, 16, 32, 32);
-  putFloat(mapping_->tab_registers + kSetpoint, filter_.setpoint());
-  mapping_->tab_registers[kWashSeconds] = 3;
-  mapping_->tab_bits[1] = 1;
-  serial_.resize(16, ' ');
-  for (std::size_t i = 0; i < 8; ++i)
-    mapping_->tab_registers[kSerial + i] = static_cast<std::uint16_t>(static_cast<unsigned char>(serial_[2 * i]) << 8 |
-                                                                      static_cast<unsigned char>(serial_[2 * i + 1]));
+ModbusServer::ModbusServer(std::unique_ptr<Equipment> equipment, Settings settings)
+    : equipment_(std::move(equipment)),
+      settings_(std::move(settings)),
+      mapping_(modbus_mapping_new(kBits, kBits, kRegisters, kRegisters)) {
+  equipment_->prepare(tables());
 }
 
 ModbusServer::~ModbusServer() {
@@ -48,75 +31,71 @@ ModbusServer::~ModbusServer() {
   modbus_mapping_free(mapping_);
 }
 
-int ModbusServer::listen() {
-  context_ = modbus_new_tcp(host_.c_str(), port_);
+Tables ModbusServer::tables() const {
+  return {{mapping_->tab_input_registers, kRegisters},
+          {mapping_->tab_registers, kRegisters},
+          {mapping_->tab_bits, kBits},
+          {mapping_->tab_input_bits, kBits}};
+}
+
+std::string ModbusServer::open() {
+  if (!settings_.line.empty()) {
+    terminal_ = std::make_unique<PseudoTerminal>(settings_.line);
+    context_ = modbus_new_rtu(settings_.line.c_str(), 19'200, 'E', 8, 1);
+    modbus_set_slave(context_, settings_.unit);
+    return settings_.line;
+  }
+  context_ = modbus_new_tcp(settings_.host.c_str(), settings_.port);
   listening_ = context_ ? modbus_tcp_listen(context_, 16) : -1;
   if (listening_ < 0)
-    throw std::runtime_error(fmt::format("can't listen on {}:{}: {}", host_, port_, modbus_strerror(errno)));
+    throw std::runtime_error(
+        fmt::format("can't listen on {}:{}: {}", settings_.host, settings_.port, modbus_strerror(errno)));
   sockaddr_in address{};
   socklen_t size = sizeof address;
   getsockname(listening_, reinterpret_cast<sockaddr*>(&address), &size);
-  return port_ = ntohs(address.sin_port);
+  return fmt::format("{}:{}", settings_.host, settings_.port = ntohs(address.sin_port));
 }
 
-/// Puts the filter's state into the tables.
-void ModbusServer::show() {
-  auto* input = mapping_->tab_input_registers;
-  putFloat(input + 0, filter_.pressure());
-  putFloat(input + 2, filter_.speed());
-  input[4] = static_cast<std::uint16_t>(std::lround(filter_.inflow() * 10));
-  input[5] = static_cast<std::uint16_t>(std::lround(filter_.waterTemperature() * 100));
-  input[6] = static_cast<std::uint16_t>(filter_.washCount() >> 16);
-  input[7] = static_cast<std::uint16_t>(filter_.washCount());
-  input[8] = filter_.isOverPressure() ? 1 : 0;
-  mapping_->tab_input_bits[0] = filter_.isRunning();
-  mapping_->tab_input_bits[1] = filter_.isWashing();
-  mapping_->tab_bits[0] = filter_.isWashing();
-}
-
-/// Whether the drive takes what a write of several registers asks for; a refused one changes nothing.
+/// Whether the equipment takes a write of several registers, or of one.
 bool ModbusServer::accepts(const std::uint8_t* request, int size) const {
   const int header = modbus_get_header_length(context_);
   const std::uint8_t* pdu = request + header;
-  constexpr std::uint8_t kWriteRegisters = 0x10;
-  if (size < header + 10 || pdu[0] != kWriteRegisters) return true;
-  const int first = pdu[1] << 8 | pdu[2], count = pdu[3] << 8 | pdu[4];
-  if (first != kSetpoint || count < 2) return true;
-  const std::uint16_t registers[2] = {static_cast<std::uint16_t>(pdu[6] << 8 | pdu[7]),
-                                      static_cast<std::uint16_t>(pdu[8] << 8 | pdu[9])};
-  const float wanted = getFloat(registers);
-  return wanted >= 0 && wanted <= static_cast<float>(DrumFilter::kMostSpeed);
-}
-
-/// Does what the tables now ask for.
-void ModbusServer::obey() {
-  filter_.setSpeed(getFloat(mapping_->tab_registers + kSetpoint));
-  filter_.setRunning(mapping_->tab_bits[1] != 0);
-  if (mapping_->tab_bits[0] && !filter_.isWashing()) filter_.startWash(mapping_->tab_registers[kWashSeconds]);
+  constexpr std::uint8_t kWriteRegister = 0x06, kWriteRegisters = 0x10;
+  const auto word = [&](int at) { return static_cast<std::uint16_t>(pdu[at] << 8 | pdu[at + 1]); };
+  std::vector<std::uint16_t> values;
+  if (size >= header + 5 && pdu[0] == kWriteRegister) values.push_back(word(3));
+  if (size >= header + 6 && pdu[0] == kWriteRegisters)
+    for (int i = 0; i < word(3) && size >= header + 8 + 2 * i; ++i) values.push_back(word(6 + 2 * i));
+  return values.empty() || equipment_->accepts(word(1), values);
 }
 
 void ModbusServer::serve(int client) {
   std::uint8_t request[MODBUS_TCP_MAX_ADU_LENGTH];
   modbus_set_socket(context_, client);
   const int size = modbus_receive(context_, request);
-  if (size < 0) throw std::runtime_error("the client left");
+  if (size < 0) {
+    // Noise on a line is no reason to leave it.
+    if (terminal_) return void(modbus_flush(context_));
+    throw std::runtime_error("the client left");
+  }
   if (size == 0) return;  // for another station
-  show();
+  equipment_->show(tables());
   if (!accepts(request, size))
     modbus_reply_exception(context_, request, MODBUS_EXCEPTION_ILLEGAL_DATA_VALUE);
   else
     modbus_reply(context_, request, size, mapping_);
-  obey();
+  equipment_->obey(tables());
 }
 
 void ModbusServer::run() {
   using Clock = std::chrono::steady_clock;
   std::vector<pollfd> sockets{{listening_, POLLIN, 0}};
+  if (terminal_) sockets.push_back({terminal_->descriptor(), POLLIN, 0});
   auto last = Clock::now();
   while (!stopping_) {
     ::poll(sockets.data(), sockets.size(), kStepMs);
     const auto now = Clock::now();
-    filter_.step(std::chrono::duration<double>(now - last).count() * speedup_);
+    equipment_->step(std::chrono::duration<double>(now - last).count() * settings_.speedup);
     last = now;
     for (std::size_t i = sockets.size(); i-- > 1;) {
       if (!sockets[i].revents) continue;
@@ -131,6 +110,7 @@ void ModbusServer::run() {
       if (const int client = ::accept(listening_, nullptr, nullptr); client >= 0)
         sockets.push_back({client, POLLIN, 0});
   }
+  if (terminal_) return;
   for (std::size_t i = 1; i < sockets.size(); ++i) ::close(sockets[i].fd);
 }
 

@@ -1,47 +1,47 @@
 #pragma once
 
-#include "apps/sim/drum_filter.hpp"
+#include "apps/sim/equipment.hpp"
+#include "apps/sim/pseudo_terminal.hpp"
 
 #include <atomic>
+#include <memory>
 #include <string>
+#include <vector>
 
 struct _modbus;
 struct _modbus_mapping_t;
+struct pollfd;
 
 namespace zunth::sim {
 
-/// A drum filter behind Modbus TCP. Any number of clients, one thread.
-///
-///     input    0 Float   pressure, kPa          discrete 0  running
-///     input    2 Float   speed, Hz              discrete 1  washing
-///     input    4 UInt16  inflow, 0.1 L/min      coil     0  start a wash
-///     input    5 Int16   temperature, 0.01 °C   coil     1  run
-///     input    6 UInt32  washes so far          holding  0 Float   speed setpoint, Hz (0 to 50, else refused)
-///     input    8 UInt16  alarms, bit 0: over pressure
-///     holding 10 String  serial, 8 registers    holding  2 UInt16  seconds of the next wash
+/// Equipment behind Modbus: TCP with any number of clients, or RTU on a pseudo-terminal. One thread.
 class ModbusServer {
  public:
-  /// `speedup`: simulated seconds in one real second.
-  ModbusServer(std::string host, int port, std::string serial, double speedup);
+  struct Settings {
+    std::string host = "127.0.0.1";
+    int port = 5502;
+    std::string line;    // a path for a pseudo-terminal, instead of host and port
+    int unit = 1;        // on a line
+    double speedup = 1;  // simulated seconds in one real second
+  };
+  ModbusServer(std::unique_ptr<Equipment> equipment, Settings settings);
   ~ModbusServer();
 
-  /// The port it listens on (a free one when 0 was asked for); throws std::runtime_error when it can't.
-  int listen();
+  /// Where it is reached: "127.0.0.1:5502" (a free port when 0 was asked for) or the line's path. Throws
+  /// std::runtime_error when it can't listen.
+  std::string open();
   /// Serves until stop().
   void run();
   void stop() { stopping_ = true; }
 
  private:
-  void show();
+  Tables tables() const;
   bool accepts(const std::uint8_t* request, int size) const;
-  void obey();
   void serve(int client);
 
-  std::string host_;
-  int port_;
-  std::string serial_;
-  double speedup_;
-  DrumFilter filter_;
+  std::unique_ptr<Equipment> equipment_;
+  Settings settings_;
+  std::unique_ptr<PseudoTerminal> terminal_;
   _modbus* context_ = nullptr;
   _modbus_mapping_t* mapping_ = nullptr;
   int listening_ = -1;

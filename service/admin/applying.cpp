@@ -26,7 +26,15 @@ void moveBindings(device::Bindings& bindings, const space::Space& from, const sp
   };
   for (auto& binding : bindings.variables) binding.variable = moved(binding.variable);
   for (auto& binding : bindings.methods) binding.method = moved(binding.method);
+  for (auto& binding : bindings.computed) {
+    binding.variable = moved(binding.variable);
+    for (auto& source : binding.sources) source = moved(source);
+  }
   std::erase_if(bindings.variables, [](const auto& binding) { return binding.variable == space::kNoNode; });
+  std::erase_if(bindings.computed, [](const auto& binding) {
+    return binding.variable == space::kNoNode ||
+           std::ranges::find(binding.sources, space::kNoNode) != binding.sources.end();
+  });
   std::erase_if(bindings.methods, [](const auto& binding) { return binding.method == space::kNoNode; });
 }
 

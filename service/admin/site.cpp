@@ -312,6 +312,7 @@ class ModelLoader {
       bound.insert(binding.variable);
       boundParents.insert(site_.space->parent(binding.variable));
     }
+    for (const auto& binding : site_.bindings.computed) bound.insert(binding.variable);
     std::map<std::pair<const model::Place*, std::string>, std::vector<space::NodeIndex>> unbound;
     const auto& space = *site_.space;
     for (const auto parent : boundParents)
@@ -386,12 +387,13 @@ Site loadSite(const fs::path& folder) {
   for (const auto& [name, path] : filesOf(folder, "model", site.findings, ".csv")) loader.readTable(name, path);
   loader.build();
   for (const auto& [name, path] : filesOf(folder, "devices", site.findings))
-    site.devices.push_back(device::readDeviceFile(path.stem().string(), name, load(name, path), site.findings));
+    site.devices.push_back(device::readDeviceFile(path.stem().string(), name, load(name, path), site.findings, folder));
   // Bindings make sense only against a sound model and sound devices.
   if (site.isSound()) {
     for (const auto& [name, path] : filesOf(folder, "bindings", site.findings))
       device::readBindings(name, load(name, path), *site.space, site.devices, site.bindings, site.findings);
     device::readBindings(loader.tableBindings(), *site.space, site.devices, site.bindings, site.findings);
+    device::orderComputed(site.bindings.computed, *site.space, site.findings);
     loader.warnOfUnbound();
   }
   site.findings.sort();

@@ -30,6 +30,7 @@ Texts bindingsOf(const Site& site) {
     const auto& device = site.devices[binding.device];
     out[site.space->path(binding.variable)] = device.name + "/" + device.points[binding.point].name();
   }
+  for (const auto& binding : site.bindings.computed) out[site.space->path(binding.variable)] = "= " + binding.text;
   for (const auto& binding : site.bindings.methods)
     out[site.space->path(binding.method) + "()"] = site.devices[binding.device].name + "/" + binding.action;
   return out;

@@ -1,6 +1,7 @@
 #include "service/device/bindings.hpp"
 
 #include "core/ua/text.hpp"
+#include "service/device/plain_value.hpp"
 
 #include <algorithm>
 #include <map>
@@ -43,6 +44,26 @@ std::vector<NodeIndex> childrenOf(const Space& space, NodeIndex node) {
   return out;
 }
 
+/// One name of a path, with a placeholder in it or not: "DF1", "{DF}", "Tank {t}".
+class Segment {
+ public:
+  explicit Segment(const std::string& text) : text_(text), open_(text.find('{')), close_(text.find('}', open_)) {}
+  /// Whether a name fits, and to what was captured before; what stands for the placeholder is captured, too.
+  bool fits(const std::string& name, Captures& captures) const {
+    if (open_ == std::string::npos || close_ == std::string::npos || close_ == open_ + 1) return name == text_;
+    const std::string before = text_.substr(0, open_), after = text_.substr(close_ + 1);
+    if (name.size() <= before.size() + after.size() || !name.starts_with(before) || !name.ends_with(after))
+      return false;
+    const std::string found = name.substr(before.size(), name.size() - before.size() - after.size());
+    const auto [known, isNew] = captures.try_emplace(text_.substr(open_ + 1, close_ - open_ - 1), found);
+    return isNew || known->second == found;
+  }
+
+ private:
+  const std::string& text_;
+  std::size_t open_, close_;
+};
+
 struct Match {
   NodeIndex node;
   Captures captures;
@@ -54,20 +75,12 @@ std::vector<Match> follow(const Space& space, const std::vector<std::string>& se
                           std::vector<std::string>& there) {
   std::vector<Match> at{{space.at(id::ObjectsFolder), {}}};
   for (std::size_t i = 0; i < segments.size(); ++i) {
-    const std::string& segment = segments[i];
-    const bool isAny = segment.size() > 2 && segment.front() == '{' && segment.back() == '}';
-    const std::string variable = isAny ? segment.substr(1, segment.size() - 2) : std::string();
+    const Segment segment(segments[i]);
     std::vector<Match> next;
     for (const Match& match : at)
       for (NodeIndex child : childrenOf(space, match.node)) {
-        if (!isAny && space.name(child) != segment) continue;
         Captures captures = match.captures;
-        if (isAny) {
-          const std::string name(space.name(child));
-          const auto [known, isNew] = captures.try_emplace(variable, name);
-          if (!isNew && known->second != name) continue;
-        }
-        next.push_back({child, std::move(captures)});
+        if (segment.fits(std::string(space.name(child)), captures)) next.push_back({child, std::move(captures)});
       }
     there.clear();
     if (next.empty())
@@ -95,6 +108,7 @@ class Reader {
       : space_(space), devices_(devices), bindings_(bindings), findings_(findings) {
     for (const auto& binding : bindings.variables) bound_.insert(binding.variable);
     for (const auto& binding : bindings.methods) bound_.insert(binding.method);
+    for (const auto& binding : bindings.computed) bound_.insert(binding.variable);
   }
 
   void bind(const Entry& entry) {
@@ -114,7 +128,11 @@ class Reader {
                              fmt::format("the model has no '{}' at {}", segments[stuckAt], entry.key.text),
                              near.empty() ? "" : fmt::format("did you mean '{}'?", near));
     }
+    // A placeholder at the end stands for what can be bound so.
+    const NodeClass wanted = isMethod ? NodeClass::Method : NodeClass::Variable;
+    const bool isOpen = segments.back().find('{') != std::string::npos;
     for (const Match& match : matches) {
+      if (isOpen && space_.nodeClass(match.node) != wanted) continue;
       if (isMethod)
         bindMethod(entry, match);
       else
@@ -149,6 +167,7 @@ class Reader {
     if (space_.nodeClass(match.node) != NodeClass::Variable)
       return findings_.error(entry.key.place, fmt::format("{} is no variable", space_.path(match.node)),
                              "only variables have values; a method is written with ()");
+    if (entry.value->text.starts_with('=')) return bindComputed(entry, match);
     const auto target = targetOf(*entry.value, match.captures);
     if (!target) return;
     const DeviceFile& device = devices_[target->device];
@@ -165,6 +184,7 @@ class Reader {
     const auto& traits = space_.traits(match.node);
     const BuiltInType shown = space_.builtInType(traits.dataType);
     const bool fits = shown == point->type() || shown == BuiltInType::Variant ||
+                      point->type() == BuiltInType::Variant ||
                       ((isNumeric(shown) || shown == BuiltInType::Boolean) &&
                        (isNumeric(point->type()) || point->type() == BuiltInType::Boolean));
     if (!fits || traits.valueRank >= 0)
@@ -176,6 +196,17 @@ class Reader {
       findings_.warn(entry.value->place, fmt::format("{} is writable, but the point {} is not: writes will be refused",
                                                      space_.path(match.node), point->name()));
     bindings_.variables.push_back({match.node, target->device, static_cast<PointIndex>(point - device.points.begin())});
+  }
+
+  void bindComputed(const Entry& entry, const Match& match) {
+    Text expression = entry.value->part(1);
+    expression.text = filledIn(expression.text, match.captures);
+    auto computed = parseComputed(expression, match.node, space_, findings_);
+    if (!computed || claimed(entry, match.node)) return;
+    if (space_.traits(match.node).accessLevel & AccessLevelType::CurrentWrite)
+      findings_.warn(entry.value->place,
+                     fmt::format("{} is writable, but computed: writes will be refused", space_.path(match.node)));
+    bindings_.computed.push_back(std::move(*computed));
   }
 
   void bindMethod(const Entry& entry, const Match& match) {
@@ -230,7 +261,13 @@ DataValue shownAs(const Space& space, NodeIndex variable, DataValue fromDevice) 
   if (fromDevice.status.isBad()) return fromDevice;
   const BuiltInType shown = space.builtInType(space.traits(variable).dataType);
   if (shown == BuiltInType::Variant || fromDevice.value.type() == shown) return fromDevice;
-  auto converted = convert(fromDevice.value, shown, true);
+  if (const auto* narrow = fromDevice.value.get<float>(); narrow && shown == BuiltInType::Double) {
+    fromDevice.value = Variant(widened(*narrow));
+    return fromDevice;
+  }
+  // A text that looks like a number is text all the same where text is wanted.
+  auto converted = shown == BuiltInType::String ? Result<Variant>(Variant(String(plainText(fromDevice.value))))
+                                                : convert(fromDevice.value, shown, true);
   if (!converted) return DataValue(Variant(), fromDevice.sourceTimestamp, converted.code());
   fromDevice.value = std::move(*converted);
   return fromDevice;

@@ -1,6 +1,6 @@
 #pragma once
 
-#include "core/space/space.hpp"
+#include "service/device/computed.hpp"
 #include "service/device/device_file.hpp"
 
 /// Which node is which point (docs/devices.md).
@@ -19,10 +19,12 @@ struct MethodBinding {
 struct Bindings {
   std::vector<VariableBinding> variables;
   std::vector<MethodBinding> methods;
+  std::vector<ComputedBinding> computed;
 };
 
 /// Reads a file of the folder bindings/ against the space and the devices: "PATH: DEVICE/POINT" or
-/// "PATH(): DEVICE/ACTION", where {NAME} in a path stands for any one name and is filled in on the right.
+/// "PATH(): DEVICE/ACTION" or "PATH: = EXPRESSION", where {NAME} in a path stands for any one name and is filled in on
+/// the right.
 void readBindings(const std::string& file, const std::string& text, const space::Space& space,
                   const std::vector<DeviceFile>& devices, Bindings& bindings, model::Findings& findings);
 

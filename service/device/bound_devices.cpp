@@ -35,6 +35,7 @@ void BoundDevices::rebind(std::vector<DeviceFile> files, const Bindings& binding
   }
   bindVariables(devices_, bindings);
   bindMethods(devices_, bindings);
+  bindComputed(bindings.computed);
   for (const auto& bound : devices_) {
     std::vector<PointIndex> polled;
     for (const auto& [point, variables] : bound->shown)
@@ -144,6 +145,7 @@ void BoundDevices::tellHealth(Bound& bound, bool isNews) {
 }
 
 void BoundDevices::explain(NodeIndex variable, Instant deadline, ExplainDone done) {
+  if (const auto computed = computed_->wayOf(variable)) return done(wayOf(*computed, variable));
   const auto source = sources_.find(variable);
   if (source == sources_.end())
     return done(Error{status::BadNotFound, space_.path(variable) + " is bound to no device: it keeps what is written",
@@ -173,11 +175,32 @@ Trace BoundDevices::wayOf(Bound& bound, PointIndex point, NodeIndex variable) {
     way.push_back({"error", health.lastError.code.isBad() ? health.lastError.cause : "it is not connected yet"});
   else
     way.push_back({"error", "no value came"});
+  showNode(way, variable);
+  return way;
+}
+
+Trace BoundDevices::wayOf(const Computed::Way& computed, NodeIndex variable) const {
+  Trace way{{"computed", computed.expression}};
+  for (const NodeIndex source : computed.sources) {
+    const DataValue value = space_.exists(source) ? space_.value(source) : DataValue();
+    way.push_back({space_.path(source), fmt::format("{} ({})", format(value.value), value.status.name())});
+  }
+  showNode(way, variable);
+  return way;
+}
+
+void BoundDevices::showNode(Trace& way, NodeIndex variable) const {
   const DataValue value = space_.value(variable);
   const NodeIndex type = space_.traits(variable).dataType;
   way.push_back({fmt::format("node, a {}", type == space::kNoNode ? "value" : space_.name(type)), format(value.value)});
   way.push_back({"status", fmt::format("{}, measured {}", value.status.name(), value.sourceTimestamp.text())});
-  return way;
+}
+
+void BoundDevices::bindComputed(const std::vector<ComputedBinding>& bindings) {
+  std::vector<NodeIndex> before = computed_->variables();
+  computed_->rebind(bindings);
+  for (const NodeIndex variable : before)
+    if (space_.exists(variable) && !owners_.of(variable)) showReleased(variable);
 }
 
 void BoundDevices::bindVariables(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings) {

@@ -19,7 +19,8 @@ struct DeviceState {
   Health health;
 };
 
-/// The devices of a site and the nodes that show them: the owner of each node that is bound. Called on the services'
+/// The devices of a site and the nodes that show them: the owner of each node that is bound to one, or computed out of
+/// others. Called on the services'
 /// thread; what devices bring is posted there.
 class BoundDevices final : public space::Owner, public std::enable_shared_from_this<BoundDevices> {
  public:
@@ -28,7 +29,11 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
     std::function<void()> served;                     // new values are in the space
   };
   BoundDevices(space::Space& space, space::Owners& owners, Loop loop)
-      : space_(space), owners_(owners), loop_(std::move(loop)), nodes_(space) {}
+      : space_(space),
+        owners_(owners),
+        loop_(std::move(loop)),
+        nodes_(space),
+        computed_(std::make_shared<Computed>(space, owners)) {}
   ~BoundDevices() override { stop(); }
 
   /// Makes these the devices and bindings. What is as before goes on without missing a poll; a device that is spoken to
@@ -90,6 +95,9 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   void bindVariables(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings);
   void bindMethods(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings);
   void show(Bound& bound, const std::vector<Shown>& batch);
+  void bindComputed(const std::vector<ComputedBinding>& bindings);
+  Trace wayOf(const Computed::Way& way, space::NodeIndex variable) const;
+  void showNode(Trace& way, space::NodeIndex variable) const;
   Trace wayOf(Bound& bound, PointIndex point, space::NodeIndex variable);
   void showLost(const Bound& bound, ua::DateTime when);
   void tellHealth(Bound& bound, bool isNews);
@@ -101,6 +109,7 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   space::Owners& owners_;
   Loop loop_;
   DeviceNodes nodes_;
+  std::shared_ptr<Computed> computed_;
   std::vector<std::shared_ptr<Bound>> devices_;
   std::unordered_map<space::NodeIndex, Source> sources_;
   std::unordered_map<space::NodeIndex, Command> commands_;

@@ -2,6 +2,8 @@
 
 #include "core/ua/text.hpp"
 
+#include <cmath>
+
 #include <fmt/format.h>
 #include <spdlog/spdlog.h>
 
@@ -13,6 +15,20 @@ namespace {
 
 Instant steadily() { return std::chrono::steady_clock::now(); }
 
+/// What is written to a point so that it shows this value.
+Result<Variant> rawOf(const DevicePoint& point, const Variant& value) {
+  const BuiltInType type = point.type();
+  auto shown = type == BuiltInType::Variant ? Result<Variant>(value) : convert(value, type);
+  return shown ? point.conversion.toDevice(*shown, point.raw.type) : shown;
+}
+
+/// Whether a value shows something else than the last that was shown, beyond the deadband.
+bool isNews(const DataValue& value, const DataValue& last, double deadband) {
+  double now = 0, before = 0;
+  if (value.status != last.status || !value.value.toDouble(now) || !last.value.toDouble(before)) return true;
+  return !(std::abs(now - before) <= deadband);
+}
+
 }  // namespace
 
 Device::Device(const DeviceFile& file, Events events)
@@ -20,6 +36,7 @@ Device::Device(const DeviceFile& file, Events events)
       points_(file.points),
       events_(std::move(events)),
       tracing_(file.points.size()),
+      lastShown_(file.points.size()),
       broughtAt_(file.points.size()),
       driver_(file.makeDriver()) {
   health_.since = wallClock();
@@ -40,10 +57,9 @@ void Device::write(std::vector<PointWrite> writes, Instant deadline, Driver::Wri
   std::vector<std::size_t> numbers;
   for (std::size_t i = 0; i < writes.size(); ++i) {
     const DevicePoint& point = points_[writes[i].point];
-    auto raw = convert(writes[i].value, point.type());
-    if (raw) raw = point.conversion.toDevice(*raw, point.raw.type);
+    auto raw = rawOf(point, writes[i].value);
     if (raw) {
-      sent.push_back({writes[i].point, std::move(*raw)});
+      sent.push_back({writes[i].point, std::move(*raw), point.conversion.bit});
       numbers.push_back(i);
     } else {
       outcomes[i] = raw.error();
@@ -80,10 +96,9 @@ void Device::act(const Action& action, const std::map<std::string, Variant>& inp
       if (given == inputs.end()) return refuse(status::BadArgumentsMissing, "the method has no argument " + step.name);
       value = given->second;
     }
-    auto raw = convert(value, point.type());
-    if (raw) raw = point.conversion.toDevice(*raw, point.raw.type);
+    auto raw = rawOf(point, value);
     if (!raw) return refuse(raw.code(), fmt::format("{}: {}", step.name, raw.error().cause));
-    steps.push_back({Step::Kind::Write, step.point, std::move(*raw)});
+    steps.push_back({Step::Kind::Write, step.point, std::move(*raw), point.conversion.bit});
   }
   driver_->act(std::move(steps), deadline,
                [this, outputs = std::move(outputs), done = std::move(done)](Result<std::vector<Variant>> told) {
@@ -127,12 +142,18 @@ bool Device::samples(std::vector<Sample> batch) {
       if (!value) out.value.status = value.code();
     }
     if (trace) out.trace = std::make_shared<const Trace>(std::move(*trace));
+    if (const double deadband = points_[sample.point].conversion.deadband; deadband > 0) {
+      DataValue& last = lastShown_[sample.point];
+      if (!out.trace && !isNews(out.value, last, deadband)) continue;
+      last = out.value;
+    }
     shown.push_back(std::move(out));
   }
   {
     const std::lock_guard lock(mutex_);
-    for (const auto& each : shown) broughtAt_[each.point] = steadily();
+    for (const auto& sample : batch) broughtAt_[sample.point] = steadily();
   }
+  if (shown.empty()) return true;
   const bool isRoom = ++waiting_ < kMostWaiting;
   events_.values(std::move(shown));
   return isRoom;

@@ -75,6 +75,7 @@ class Device final : Sink {
   Events events_;
   std::vector<std::atomic<int>> tracing_;  // by point
   std::atomic<int> waiting_{0};
+  std::vector<ua::DataValue> lastShown_;  // by point, of those with a deadband; the driver's
   mutable std::mutex mutex_;
   // Under the mutex
   Health health_;

@@ -1,9 +1,11 @@
 #include "service/device/device_file.hpp"
 
 #include "core/ua/text.hpp"
+#include "service/device/plain_value.hpp"
 
 #include <algorithm>
 #include <map>
+#include <regex>
 
 #include <fmt/format.h>
 
@@ -47,12 +49,13 @@ class ActionReader {
     if (!point) return;
     if (!device_.points[*point].isWritable())
       return findings_.error(left.place, fmt::format("the point '{}' can't be written", left.text),
-                             "coils and holding registers can");
+                             "look at what the driver writes: docs/devices.md");
     if (right.text.starts_with("input ")) {
       action.steps.push_back({ActionStep::Kind::WriteInput, *point, right.text.substr(6), {}});
       return;
     }
-    auto value = parse(right.text, device_.points[*point].type());
+    const BuiltInType type = device_.points[*point].type();
+    auto value = type == BuiltInType::Variant ? Result<Variant>(plainValue(right.text)) : parse(right.text, type);
     if (!value)
       return findings_.error(right.place, value.error().cause, "an argument of the method is written 'input NAME'");
     action.steps.push_back({ActionStep::Kind::WriteValue, *point, {}, *value});
@@ -108,16 +111,42 @@ struct PointReader {
       if (!entry.value) {
         findings.error(entry.key.place, fmt::format("the point '{}' says nothing", entry.key.text),
                        "as in: pressure: input 0 Float");
-      } else if (!beats.emplace(entry.key.text, every).second) {
-        findings.error(entry.key.place, fmt::format("the point '{}' is there twice", entry.key.text),
-                       "a point belongs to one group");
       } else {
-        texts.push_back({entry.key, *entry.value});
+        for (auto& text : expanded(entry)) add(std::move(text), every);
       }
     }
   }
+  void add(DeviceText::PointText text, double every) {
+    if (!beats.emplace(text.name.text, every).second)
+      findings.error(text.name.place, fmt::format("the point '{}' is there twice", text.name.text),
+                     "a point belongs to one group");
+    else
+      texts.push_back(std::move(text));
+  }
+  /// "tank{1..4}: hall1/t{1..4}/oxygen" is four points.
+  std::vector<DeviceText::PointText> expanded(const Entry& entry) {
+    static const std::regex range(R"(\{(\d{1,5})\.\.(\d{1,5})\})");
+    std::smatch found;
+    const std::string& name = entry.key.text;
+    if (!std::regex_search(name, found, range)) return {{entry.key, *entry.value}};
+    const int first = std::stoi(found[1]), last = std::stoi(found[2]);
+    constexpr int kMost = 10'000;
+    if (last < first || last - first >= kMost) {
+      findings.error(entry.key.place, fmt::format("'{}' is no range", found.str()), "as in: tank{1..4}");
+      return {};
+    }
+    std::vector<DeviceText::PointText> out;
+    for (int i = first; i <= last; ++i) {
+      DeviceText::PointText point{entry.key, *entry.value};
+      for (std::string* text : {&point.name.text, &point.words.text})
+        for (auto at = text->find(found.str()); at != std::string::npos; at = text->find(found.str(), at))
+          text->replace(at, found.str().size(), std::to_string(i));
+      out.push_back(std::move(point));
+    }
+    return out;
+  }
   Findings& findings;
-  std::vector<DriverKind::PointText> texts;
+  std::vector<DeviceText::PointText> texts;
   std::map<std::string, double> beats;  // ms
 };
 
@@ -128,8 +157,8 @@ const Action* DeviceFile::action(std::string_view wanted) const {
   return found == actions.end() ? nullptr : &*found;
 }
 
-DeviceFile readDeviceFile(const std::string& name, const std::string& file, const std::string& text,
-                          Findings& findings) {
+DeviceFile readDeviceFile(const std::string& name, const std::string& file, const std::string& text, Findings& findings,
+                          const std::filesystem::path& folder) {
   DeviceFile device;
   device.name = name;
   const Entry root = model::readYaml(file, text, findings);
@@ -149,7 +178,7 @@ DeviceFile readDeviceFile(const std::string& name, const std::string& file, cons
       if (const Entry* list = group.find("points")) points.read(*list, every);
     }
   if (points.texts.empty()) findings.error(root.key.place, "the device has no points", "write them under 'points:'");
-  DriverSetup setup = kind.read(root, points.texts, findings);
+  DriverSetup setup = kind.read({root, points.texts, name, folder}, findings);
   device.line = std::move(setup.line);
   device.address = std::move(setup.address);
   device.points = std::move(setup.points);

@@ -32,8 +32,9 @@ struct DeviceFile {
   const Action* action(std::string_view wanted) const;
 };
 
-/// Reads a device's file. Findings tell of every mistake; with errors the result is not to be used.
+/// Reads a device's file. Findings tell of every mistake; with errors the result is not to be used. What it names of
+/// files lies in `folder`.
 DeviceFile readDeviceFile(const std::string& name, const std::string& file, const std::string& text,
-                          model::Findings& findings);
+                          model::Findings& findings, const std::filesystem::path& folder = {});
 
 }  // namespace zunth::device

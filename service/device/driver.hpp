@@ -13,7 +13,7 @@ namespace zunth::device {
 /// A value that a device offers, under the name that its file gives.
 struct Point {
   std::string name;
-  ua::BuiltInType type = ua::BuiltInType::Double;  // of its values, as the device has them
+  ua::BuiltInType type = ua::BuiltInType::Double;  // of its values, as the device has them; Variant where they tell
   bool isWritable = false;
   std::string where;  // in the device's own terms, as its file writes it: "input 0 Float"
 };
@@ -43,12 +43,14 @@ struct Wish {
 struct PointWrite {
   PointIndex point;
   ua::Variant value;  // of the point's type
+  int bit = -1;       // of a whole number: only this one, and the value is Boolean
 };
 /// One step of an action: writes a value to a point, or reads a point into an output.
 struct Step {
   enum class Kind { Write, Read } kind;
   PointIndex point = 0;
   ua::Variant value;  // that is written
+  int bit = -1;       // as in PointWrite
 };
 
 /// How a driver has been doing, for people.

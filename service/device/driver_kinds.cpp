@@ -1,8 +1,14 @@
 #include "service/device/driver_kinds.hpp"
 
 #include "core/ua/text.hpp"
-#include "service/device/modbus_station.hpp"
-#include "service/device/polled.hpp"
+#include "service/device/dnp3_station.hpp"
+#include "service/device/file_station.hpp"
+#include "service/device/line_station.hpp"
+#include "service/device/modbus_scan.hpp"
+#include "service/device/mqtt_scan.hpp"
+#include "service/device/simulation.hpp"
+
+#include <algorithm>
 
 #include <fmt/format.h>
 
@@ -13,39 +19,36 @@ using model::Entry;
 using model::Findings;
 using model::Text;
 
-namespace {
-
-DriverSetup readModbusTcp(const Entry& root, const std::vector<DriverKind::PointText>& texts, Findings& findings) {
-  modbus::Settings settings;
-  if (const Text* host = root.textOf("host")) settings.host = host->text;
-  settings.port = static_cast<std::uint16_t>(numberOf(root, "port", settings.port, 1, 65535, findings));
-  settings.unit = static_cast<std::uint8_t>(numberOf(root, "unit", settings.unit, 0, 255, findings));
-  settings.gap = static_cast<std::uint16_t>(numberOf(root, "gap", settings.gap, 0, 100, findings));
-  settings.timeout = durationOf(root, "timeout", settings.timeout, findings);
-  DriverSetup setup;
-  setup.line = fmt::format("{}:{}", settings.host, settings.port);
-  setup.address = fmt::format("{} unit {}", setup.line, settings.unit);
-  std::vector<modbus::ModbusPoint> points;
-  for (const auto& [name, words] : texts) {
-    Conversion conversion;
-    auto point = modbus::parsePoint(name, words, conversion, findings);
-    if (!point) continue;
-    setup.points.push_back({point->point, std::move(conversion)});
-    points.push_back(std::move(*point));
-  }
-  setup.make = [settings, points = std::move(points)](const std::string& device) {
-    return std::make_unique<Polled>(device, std::make_unique<modbus::ModbusStation>(settings, points));
-  };
-  return setup;
-}
-
-}  // namespace
-
 const std::vector<DriverKind>& driverKinds() {
   static const std::vector<DriverKind> kinds{
-      {"modbus-tcp", {"host", "port", "unit", "timeout", "gap"}, readModbusTcp},
+      {"modbus-tcp",
+       {"host", "port", "unit", "timeout", "gap"},
+       modbus::readTcpDevice,
+       modbus::scanTcp,
+       modbus::waysToRead},
+      {"modbus-rtu",
+       {"serial", "unit", "timeout", "gap"},
+       modbus::readSerialDevice,
+       modbus::scanSerial,
+       modbus::waysToRead},
+      {"mqtt",
+       {"broker", "user", "password", "authority", "version", "alive", "quiet"},
+       mqtt::readDevice,
+       mqtt::scanBroker},
+      {"line", {"host", "port", "serial", "ask", "ends", "answer", "checksum", "timeout"}, line::readDevice},
+      {"dnp3",
+       {"host", "port", "serial", "master", "outstation", "timeout", "integrity", "unsolicited", "sets-clock"},
+       dnp3::readDevice,
+       dnp3::scanOutstation},
+      {"simulation", {"seed"}, simulation::readDevice},
+      {"files", {"timeout"}, files::readDevice},
   };
   return kinds;
+}
+
+const DriverKind* driverKind(std::string_view name) {
+  const auto found = std::ranges::find(driverKinds(), name, &DriverKind::name);
+  return found == driverKinds().end() ? nullptr : &*found;
 }
 
 double numberOf(const Entry& root, std::string_view key, double otherwise, double low, double high,

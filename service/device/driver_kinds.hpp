@@ -3,6 +3,7 @@
 #include "core/model/yaml_source.hpp"
 #include "service/device/conversion.hpp"
 
+#include <filesystem>
 #include <functional>
 
 namespace zunth::device {
@@ -15,7 +16,7 @@ struct DevicePoint {
 
   const std::string& name() const { return raw.name; }
   ua::BuiltInType type() const { return conversion.typeFrom(raw.type); }
-  bool isWritable() const { return raw.isWritable && conversion.bit < 0; }
+  bool isWritable() const { return raw.isWritable; }
 };
 
 /// What a driver makes of a device's file.
@@ -26,18 +27,53 @@ struct DriverSetup {
   std::function<std::unique_ptr<Driver>(const std::string& device)> make;
 };
 
-/// One row a driver: what devices/ may say of it, and how it is made. Check, help, schema and docs come from here.
-struct DriverKind {
+/// A device's file as a driver reads it.
+struct DeviceText {
   /// A point's name and the words behind it.
   struct PointText {
     model::Text name, words;
   };
+  const model::Entry& root;
+  std::vector<PointText> points;
+  std::string name;              // the device's
+  std::filesystem::path folder;  // of the site: what files are named against
+};
+
+struct FoundPoint;
+struct ScanWish;
+
+/// One row a driver: what devices/ may say of it, and how it is made. Check, help, schema and docs come from here.
+struct DriverKind {
   std::string_view name;
   std::vector<std::string_view> keys;  // beside those that every device's file has
   /// Findings tell of every mistake; with errors the result is not to be used.
-  DriverSetup (*read)(const model::Entry& root, const std::vector<PointText>& points, model::Findings& findings);
+  DriverSetup (*read)(const DeviceText& text, model::Findings& findings);
+  /// Looks a device through (scan.hpp); null where that can't be.
+  ua::Result<std::vector<FoundPoint>> (*scan)(const DeviceText& text, const ScanWish& wish,
+                                              model::Findings& findings) = nullptr;
+  /// All ways of reading a place that says nothing of its type; null where a value says it itself.
+  std::vector<std::string> (*waysToRead)(const std::string& words) = nullptr;
 };
 const std::vector<DriverKind>& driverKinds();
+/// The kind of this name, or null.
+const DriverKind* driverKind(std::string_view name);
+
+/// Reads each point of a file: `read` gives what the driver makes of its words, or nothing and a finding. What is there
+/// beside its words, as those of a conversion, is the driver's to read.
+template <class Own>
+std::vector<Own> readPoints(const DeviceText& text, DriverSetup& setup, model::Findings& findings,
+                            std::optional<Own> (*read)(const DeviceText::PointText& point, Conversion& conversion,
+                                                       model::Findings& findings)) {
+  std::vector<Own> out;
+  for (const auto& each : text.points) {
+    Conversion conversion;
+    auto own = read(each, conversion, findings);
+    if (!own) continue;
+    setup.points.push_back({own->point, std::move(conversion)});
+    out.push_back(std::move(*own));
+  }
+  return out;
+}
 
 /// The number under a key, between two bounds; `otherwise` when the key isn't there.
 double numberOf(const model::Entry& root, std::string_view key, double otherwise, double low, double high,

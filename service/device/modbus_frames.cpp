@@ -1,5 +1,7 @@
 #include "service/device/modbus_frames.hpp"
 
+#include <algorithm>
+
 #include <fmt/format.h>
 
 namespace zunth::device::modbus {
@@ -16,7 +18,8 @@ enum Function : std::uint8_t {
   WriteCoil = 5,
   WriteRegister = 6,
   WriteCoils = 15,
-  WriteRegisters = 16
+  WriteRegisters = 16,
+  MaskRegister = 22
 };
 constexpr std::uint8_t kException = 0x80;
 constexpr std::uint16_t kCoilOn = 0xFF00;
@@ -98,6 +101,16 @@ Bytes writeOne(Table table, std::uint16_t address, std::uint16_t value) {
   return out;
 }
 
+Bytes writeBit(std::uint16_t address, int bit, bool on) {
+  const auto mask = static_cast<std::uint16_t>(1u << bit);
+  Bytes out;
+  put(out, MaskRegister);
+  put16(out, address);
+  put16(out, static_cast<std::uint16_t>(~mask));
+  put16(out, on ? mask : std::uint16_t{0});
+  return out;
+}
+
 Bytes writeSeveral(Table table, std::uint16_t first, std::span<const std::uint16_t> values) {
   Bytes out;
   const bool areCoils = table == Table::Coil;
@@ -130,6 +143,10 @@ Result<Answer> answerTo(BytesView request, BytesView answer) {
     case ReadInputRegisters: return valuesIn(request, answer, false);
     default: break;
   }
+  if (function == MaskRegister)
+    return std::ranges::equal(request, answer)
+               ? Result<Answer>(Answer{status::Good, {}})
+               : nonsense("the device says that it wrote something else than it was told");
   // A write is answered by its address and its value, or their number.
   if (answer.size() != 5 || wordAt(answer, 1) != wordAt(request, 1) || wordAt(answer, 3) != wordAt(request, 3))
     return nonsense("the device says that it wrote something else than it was told");

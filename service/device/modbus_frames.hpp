@@ -24,6 +24,8 @@ ua::Bytes readRequest(Table table, std::uint16_t first, std::uint16_t count);
 /// several (15, 16).
 ua::Bytes writeOne(Table table, std::uint16_t address, std::uint16_t value);
 ua::Bytes writeSeveral(Table table, std::uint16_t first, std::span<const std::uint16_t> values);
+/// Sets or clears one bit of a register, 0 is the lowest, and leaves the others as they are (function 22).
+ua::Bytes writeBit(std::uint16_t address, int bit, bool on);
 
 /// Reads what came back for a request. BadDecodingError when it is no answer to it.
 ua::Result<Answer> answerTo(ua::BytesView request, ua::BytesView answer);

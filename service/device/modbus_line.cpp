@@ -13,7 +13,12 @@ using namespace ua;
 
 namespace {
 
-constexpr std::size_t kUnitAt = 6, kHeader = 7;  // of the octets of Modbus TCP before the function code
+/// What is around function code and data: of TCP a header that ends with the unit, of a serial line the unit and a
+/// checksum.
+struct Envelope {
+  std::size_t unitAt, header, trailer;
+};
+constexpr Envelope kTcp{6, 7, 0}, kSerial{0, 1, 2};
 
 std::uint32_t microseconds(Duration time) {
   return static_cast<std::uint32_t>(std::chrono::duration_cast<std::chrono::microseconds>(time).count());
@@ -21,22 +26,25 @@ std::uint32_t microseconds(Duration time) {
 
 }  // namespace
 
-std::shared_ptr<Line> Line::to(const std::string& host, std::uint16_t port) {
+std::string LineAddress::text() const { return isSerial() ? serial.text() : fmt::format("{}:{}", host, port); }
+
+std::shared_ptr<Line> Line::to(const LineAddress& address) {
   static std::mutex guard;
-  static std::map<std::pair<std::string, std::uint16_t>, std::weak_ptr<Line>> lines;
+  static std::map<std::string, std::weak_ptr<Line>> lines;
   const std::lock_guard lock(guard);
   std::erase_if(lines, [](const auto& line) { return line.second.expired(); });
-  auto& known = lines[{host, port}];
+  auto& known = lines[address.text()];
   auto line = known.lock();
-  if (!line) known = line = std::shared_ptr<Line>(new Line(host, port));
+  if (!line) known = line = std::shared_ptr<Line>(new Line(address));
   return line;
 }
 
 Line::~Line() { disconnect(); }
 
 Error Line::lost(const char* doing) const {
-  return {status::BadNoCommunication, fmt::format("{} {}:{} failed: {}", doing, host_, port_, modbus_strerror(errno)),
-          "look whether the device is on and its address is right"};
+  return {status::BadNoCommunication, fmt::format("{} {} failed: {}", doing, address_.text(), modbus_strerror(errno)),
+          address_.isSerial() ? "look whether the device is on, and that its speed and unit are these"
+                              : "look whether the device is on and its address is right"};
 }
 
 void Line::disconnect() {
@@ -53,12 +61,15 @@ Result<void> Line::connect(Duration patience) {
 
 Result<void> Line::connectLocked(Duration patience) {
   if (context_) return {};
-  context_ = modbus_new_tcp_pi(host_.c_str(), std::to_string(port_).c_str());
-  if (!context_) return lost("the address");
+  const SerialSettings& serial = address_.serial;
+  context_ = address_.isSerial()
+                 ? modbus_new_rtu(serial.path.c_str(), serial.baud, serial.parity, serial.dataBits, serial.stopBits)
+                 : modbus_new_tcp_pi(address_.host.c_str(), std::to_string(address_.port).c_str());
+  if (!context_) return lost("taking");
   const std::uint32_t us = microseconds(patience);
   modbus_set_response_timeout(context_, us / 1'000'000, us % 1'000'000);
   if (modbus_connect(context_) == 0) return {};
-  const Error error = lost("connecting to");
+  const Error error = lost(address_.isSerial() ? "opening" : "connecting to");
   disconnect();
   return error;
 }
@@ -68,25 +79,38 @@ Result<Bytes> Line::exchange(std::uint8_t unit, BytesView request, Duration pati
   if (auto connected = connectLocked(patience); !connected) return connected.error();
   const std::uint32_t us = microseconds(patience);
   modbus_set_response_timeout(context_, us / 1'000'000, us % 1'000'000);
+  if (address_.isSerial()) modbus_set_slave(context_, unit);
   std::vector<std::uint8_t> frame{unit};
   for (const auto octet : request) frame.push_back(std::to_integer<std::uint8_t>(octet));
   std::uint8_t answer[MODBUS_TCP_MAX_ADU_LENGTH];
+  const Envelope& envelope = address_.isSerial() ? kSerial : kTcp;
   const int sent = modbus_send_raw_request(context_, frame.data(), static_cast<int>(frame.size()));
   const int size = sent < 0 ? -1 : modbus_receive_confirmation(context_, answer);
-  if (size < static_cast<int>(kHeader) + 1) {
+  if (size < static_cast<int>(envelope.header + envelope.trailer) + 1) {
+    // The library passes over what is for others, and says nothing of it.
+    if (size >= 0) errno = ETIMEDOUT;
     const Error error = lost(sent < 0 ? "writing to" : "reading from");
-    disconnect();
+    giveUp();
     return error;
   }
-  if (answer[kUnitAt] != unit) {
-    disconnect();
+  if (answer[envelope.unitAt] != unit) {
+    giveUp();
     return Error{status::BadDecodingError,
-                 fmt::format("{}:{} answered in the name of unit {}, and unit {} was asked", host_, port_,
-                             answer[kUnitAt], unit),
-                 fmt::format("unit: {}", answer[kUnitAt])};
+                 fmt::format("{} answered in the name of unit {}, and unit {} was asked", address_.text(),
+                             answer[envelope.unitAt], unit),
+                 fmt::format("unit: {}", answer[envelope.unitAt])};
   }
-  const auto* begin = reinterpret_cast<const std::byte*>(answer) + kHeader;
-  return Bytes(begin, begin + size - kHeader);
+  const auto* begin = reinterpret_cast<const std::byte*>(answer) + envelope.header;
+  return Bytes(begin, begin + size - envelope.header - envelope.trailer);
+}
+
+/// Nobody can tell whose answer comes next.
+void Line::giveUp() {
+  // A port that has gone is opened again; others go on with one that hasn't.
+  if (address_.isSerial() && errno != EIO && errno != EBADF && errno != ENODEV && errno != ENXIO)
+    modbus_flush(context_);
+  else
+    disconnect();
 }
 
 }  // namespace zunth::device::modbus

@@ -3,6 +3,7 @@
 #include "core/ua/bytes.hpp"
 #include "core/ua/instant.hpp"
 #include "core/ua/result.hpp"
+#include "service/device/serial_port.hpp"
 
 #include <memory>
 #include <mutex>
@@ -12,13 +13,24 @@ struct _modbus;
 
 namespace zunth::device::modbus {
 
-/// A connection by Modbus TCP that all units behind it share: many gateways take one only. One request at a time, from
-/// any thread; it may block for about the patience. After an answer that didn't come in time the connection is given
-/// up, for nobody could tell whose answer comes next.
+/// Where units are reached: a host and a port, or a serial port where one is named.
+struct LineAddress {
+  std::string host = "127.0.0.1";
+  std::uint16_t port = 502;
+  SerialSettings serial;
+
+  bool isSerial() const { return !serial.path.empty(); }
+  /// "127.0.0.1:502", "/dev/ttyS0 19200 8E1".
+  std::string text() const;
+};
+
+/// A connection by Modbus TCP, or a serial line by Modbus RTU, that all units behind it share: many gateways take one
+/// only. One request at a time, from any thread; it may block for about the patience. After an answer that didn't come
+/// in time the connection is given up, for nobody could tell whose answer comes next; a serial line is emptied.
 class Line {
  public:
   /// The one line to an address, made when nobody has it.
-  static std::shared_ptr<Line> to(const std::string& host, std::uint16_t port);
+  static std::shared_ptr<Line> to(const LineAddress& address);
   ~Line();
   Line(const Line&) = delete;
   Line& operator=(const Line&) = delete;
@@ -30,13 +42,13 @@ class Line {
   ua::Result<ua::Bytes> exchange(std::uint8_t unit, ua::BytesView request, ua::Duration patience);
 
  private:
-  Line(std::string host, std::uint16_t port) : host_(std::move(host)), port_(port) {}
+  explicit Line(LineAddress address) : address_(std::move(address)) {}
   ua::Result<void> connectLocked(ua::Duration patience);
   void disconnect();
+  void giveUp();
   ua::Error lost(const char* doing) const;
 
-  const std::string host_;
-  const std::uint16_t port_;
+  const LineAddress address_;
   std::mutex mutex_;
   _modbus* context_ = nullptr;
 };

@@ -14,8 +14,8 @@ using namespace ua;
 namespace {
 
 const std::vector<std::string> kTables = {"coil", "discrete", "input", "holding"};
-const std::vector<std::string> kTypes = {"Boolean", "Int16",  "UInt16", "Int32",  "UInt32",
-                                         "Int64",   "UInt64", "Float",  "Double", "String"};
+const std::vector<std::string> kTypes = {"Boolean", "Int16", "UInt16", "Int32",  "UInt32", "Int64",
+                                         "UInt64",  "Float", "Double", "String", "BCD",    "BCD32"};
 const std::vector<std::string> kWords = {"low-word-first", "low-byte-first", "read-only"};
 constexpr std::uint16_t kMostRegisters = 125, kMostBits = 2000;  // that are read at once
 constexpr std::uint16_t kMostWritten = 123;
@@ -50,6 +50,22 @@ std::uint64_t join(const Place& place, std::span<const std::uint16_t> registers)
     bits = bits << 16 | (place.lowByteFirst ? swapped(r) : r);
   }
   return bits;
+}
+
+/// Four bits a decimal digit; nothing where they are none.
+std::optional<std::uint64_t> fromDigits(std::uint64_t digits) {
+  std::uint64_t number = 0;
+  for (int shift = 60; shift >= 0; shift -= 4) {
+    const std::uint64_t digit = digits >> shift & 0xF;
+    if (digit > 9) return std::nullopt;
+    number = number * 10 + digit;
+  }
+  return number;
+}
+std::optional<std::uint64_t> toDigits(std::uint64_t number, int most) {
+  std::uint64_t digits = 0;
+  for (int i = 0; i < most; ++i, number /= 10) digits |= number % 10 << (4 * i);
+  return number == 0 ? std::optional(digits) : std::nullopt;
 }
 
 std::vector<std::uint16_t> cut(const Place& place, std::uint64_t bits) {
@@ -106,6 +122,10 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
       place.lowWordFirst = true;
     } else if (word == "low-byte-first") {
       place.lowByteFirst = true;
+    } else if (i == 2 && !isBits(place.table) && (word == "BCD" || word == "BCD32")) {
+      place.isDecimal = true;
+      place.raw = word == "BCD" ? BuiltInType::UInt16 : BuiltInType::UInt32;
+      place.count = registersOf(place.raw);
     } else if (auto type = typeNamed(word); type && i == 2) {
       if (isBits(place.table) && *type != BuiltInType::Boolean)
         return fail(parts[i], fmt::format("a {} is a Boolean, no {}", parts[0].text, word), "leave the type out");
@@ -162,8 +182,17 @@ std::vector<ReadRequest> plan(const std::vector<ModbusPoint>& points, std::span<
   return out;
 }
 
+std::pair<std::uint16_t, int> bitAt(const Place& place, int bit) {
+  const int fromLow = bit / 16, own = bit % 16;
+  const int index = place.lowWordFirst ? fromLow : place.count - 1 - fromLow;
+  return {static_cast<std::uint16_t>(place.address + index), place.lowByteFirst ? own ^ 8 : own};
+}
+
 Variant decode(const Place& place, std::span<const std::uint16_t> registers) {
-  const std::uint64_t bits = join(place, registers);
+  const std::uint64_t joined = join(place, registers);
+  const auto digits = place.isDecimal ? fromDigits(joined) : joined;
+  if (!digits) return {};
+  const std::uint64_t bits = *digits;
   switch (place.raw) {
     case BuiltInType::Boolean: return Variant(bits != 0);
     case BuiltInType::Int16: return Variant(static_cast<std::int16_t>(bits));
@@ -216,6 +245,11 @@ Result<std::vector<std::uint16_t>> encode(const Place& place, const Variant& val
     else if constexpr (std::is_arithmetic_v<T>)
       bits = static_cast<std::uint64_t>(*raw->get<T>());
   });
+  if (place.isDecimal) {
+    const auto digits = toDigits(bits, place.count * 4);
+    if (!digits) return Error{status::BadOutOfRange, fmt::format("the point has {} digits", place.count * 4), {}};
+    bits = *digits;
+  }
   return cut(place, bits);
 }
 

@@ -16,6 +16,7 @@ struct Place {
   std::uint16_t address = 0;  // from 0, as on the wire
   std::uint16_t count = 1;    // of bits or registers
   ua::BuiltInType raw = ua::BuiltInType::UInt16;
+  bool isDecimal = false;     // four decimal digits a register (BCD)
   bool lowWordFirst = false;  // values of several registers
   bool lowByteFirst = false;  // octets inside a register
 };
@@ -41,7 +42,10 @@ struct ReadRequest {
 std::vector<ReadRequest> plan(const std::vector<ModbusPoint>& points, std::span<const PointIndex> wanted,
                               std::uint16_t gap);
 
-/// The value of a point in what a request read: one octet a bit, or registers.
+/// The register that holds a bit of the point's number, 0 is the lowest, and which of its bits that is.
+std::pair<std::uint16_t, int> bitAt(const Place& place, int bit);
+
+/// The value of a point in what a request read: one octet a bit, or registers. Null for decimal digits that are none.
 ua::Variant decode(const Place& place, std::span<const std::uint16_t> registers);
 /// The registers that a value is written as; BadOutOfRange when the raw type can't hold it.
 ua::Result<std::vector<std::uint16_t>> encode(const Place& place, const ua::Variant& value);

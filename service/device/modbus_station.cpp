@@ -1,6 +1,7 @@
 #include "service/device/modbus_station.hpp"
 
 #include "core/ua/text.hpp"
+#include "service/device/polled.hpp"
 
 #include <algorithm>
 
@@ -21,14 +22,60 @@ std::string hex(BytesView octets) {
   return out;
 }
 
+/// What the registers say; BadOutOfRange for digits that are none.
+DataValue valueOf(const Place& place, std::span<const std::uint16_t> registers, DateTime when) {
+  Variant value = decode(place, registers);
+  const StatusCode code = value.isNull() ? status::BadOutOfRange : status::Good;
+  return DataValue(std::move(value), when, code);
+}
+
 bool isIllegalFunction(const Answer& answer) {
   return answer.refusal.isBad() && !answer.registers.empty() && answer.registers[0] == kIllegalFunction;
 }
 
+DriverSetup readDevice(const DeviceText& text, bool isSerial, model::Findings& findings) {
+  const Settings settings = readSettings(text, isSerial, findings);
+  DriverSetup setup;
+  setup.line = settings.at.text();
+  setup.address = fmt::format("{} unit {}", setup.line, settings.unit);
+  auto points = readPoints<ModbusPoint>(text, setup, findings, [](const auto& each, auto& conversion, auto& found) {
+    return parsePoint(each.name, each.words, conversion, found);
+  });
+  setup.make = [settings, points = std::move(points)](const std::string& device) {
+    return std::make_unique<Polled>(device, std::make_unique<ModbusStation>(settings, points));
+  };
+  return setup;
+}
+
 }  // namespace
 
+Settings readSettings(const DeviceText& text, bool isSerial, model::Findings& findings) {
+  Settings settings;
+  if (isSerial) {
+    if (const auto* serial = text.root.textOf("serial"))
+      settings.at.serial = parseSerial(*serial, text.folder, findings);
+    else
+      findings.error(text.root.key.place, "the device names no serial port", "write: serial: /dev/ttyS0 19200 8E1");
+  } else {
+    if (const auto* host = text.root.textOf("host")) settings.at.host = host->text;
+    settings.at.port = static_cast<std::uint16_t>(numberOf(text.root, "port", settings.at.port, 1, 65535, findings));
+  }
+  settings.unit = static_cast<std::uint8_t>(numberOf(text.root, "unit", settings.unit, 0, 255, findings));
+  settings.gap = static_cast<std::uint16_t>(numberOf(text.root, "gap", settings.gap, 0, 100, findings));
+  settings.timeout = durationOf(text.root, "timeout", settings.timeout, findings);
+  return settings;
+}
+
+DriverSetup readTcpDevice(const DeviceText& text, model::Findings& findings) {
+  return readDevice(text, false, findings);
+}
+
+DriverSetup readSerialDevice(const DeviceText& text, model::Findings& findings) {
+  return readDevice(text, true, findings);
+}
+
 ModbusStation::ModbusStation(Settings settings, std::vector<ModbusPoint> points)
-    : settings_(std::move(settings)), line_(Line::to(settings_.host, settings_.port)), points_(std::move(points)) {
+    : settings_(std::move(settings)), line_(Line::to(settings_.at)), points_(std::move(points)) {
   for (const auto& p : points_) names_.push_back(p.point);
 }
 
@@ -46,7 +93,7 @@ Result<void> ModbusStation::connect() {
   }
   // It may be another one than before, or have learnt something.
   isConnected_ = true;
-  lacksWriteOne_ = lacksWriteSeveral_ = false;
+  lacksWriteOne_ = lacksWriteSeveral_ = lacksMask_ = false;
   plans_.clear();
   return {};
 }
@@ -83,8 +130,7 @@ Result<std::vector<DataValue>> ModbusStation::read(std::span<const PointIndex> w
       byPoint[point] =
           answer->refusal.isBad()
               ? DataValue(Variant(), now, answer->refusal)
-              : DataValue(decode(place, std::span(answer->registers).subspan(place.address - next.first, place.count)),
-                          now);
+              : valueOf(place, std::span(answer->registers).subspan(place.address - next.first, place.count), now);
     }
     done.push_back(std::move(next));
   }
@@ -118,8 +164,9 @@ Result<Station::Explained> ModbusStation::explain(PointIndex index) {
   if (!isBits(place.table)) out.push_back({"registers", fmt::format("{:04X}", fmt::join(answer->registers, " "))});
   const std::string order =
       fmt::format("{}{}", place.lowWordFirst ? ", low word first" : "", place.lowByteFirst ? ", low octet first" : "");
-  explained.value.value = decode(place, answer->registers);
-  out.push_back({fmt::format("as {}{}", nameOf(place.raw), order), format(explained.value.value)});
+  explained.value = valueOf(place, answer->registers, explained.value.sourceTimestamp);
+  out.push_back({fmt::format("as {}{}{}", place.isDecimal ? "decimal digits, a " : "", nameOf(place.raw), order),
+                 format(explained.value.value)});
   return explained;
 }
 
@@ -145,18 +192,42 @@ Result<Answer> ModbusStation::writeRegisters(const Place& place, std::span<const
   return isOne ? asSeveral() : asOne();
 }
 
-Result<Station::Outcome> ModbusStation::write(PointIndex index, const Variant& value) {
+/// One bit of a number: by the function for it, or, where the unit lacks that, by reading and writing the register.
+Result<Answer> ModbusStation::writeBit(const Place& place, int bit, bool on) {
+  const auto [address, own] = bitAt(place, bit);
+  if (!lacksMask_) {
+    auto answer = exchange(modbus::writeBit(address, own, on));
+    if (!answer || !isIllegalFunction(*answer)) return answer;
+    lacksMask_ = true;
+  }
+  auto before = exchange(readRequest(place.table, address, 1));
+  if (!before || before->refusal.isBad()) return before;
+  const auto mask = static_cast<std::uint16_t>(1u << own);
+  const auto after = static_cast<std::uint16_t>(on ? before->registers[0] | mask : before->registers[0] & ~mask);
+  Place one;
+  one.address = address;
+  return writeRegisters(one, std::span(&after, 1));
+}
+
+Result<Station::Outcome> ModbusStation::write(const PointWrite& write) {
   if (!isConnected_) return kNotConnected;
-  const auto& [point, place] = points_[index];
+  const auto& [point, place] = points_[write.point];
   if (!point.isWritable)
     return Outcome{{status::BadNotWritable, fmt::format("the point {} can't be written", point.name), {}}};
-  const auto registers = encode(place, value);
-  if (!registers) return Outcome{registers.error()};
-  const auto answer = writeRegisters(place, *registers);
+  Result<Answer> answer{Answer{}};
+  if (write.bit >= 0) {
+    const auto* on = write.value.get<bool>();
+    if (!on) return Outcome{{status::BadTypeMismatch, "a bit is true or false", {}}};
+    answer = writeBit(place, write.bit, *on);
+  } else {
+    const auto registers = encode(place, write.value);
+    if (!registers) return Outcome{registers.error()};
+    answer = writeRegisters(place, *registers);
+  }
   if (!answer) return answer.error();
   if (!answer->refusal.isBad()) return Outcome{};
   return Outcome{{answer->refusal,
-                  fmt::format("the device refuses {} for {}: {}", format(value), point.name,
+                  fmt::format("the device refuses {} for {}: {}", format(write.value), point.name,
                               exceptionName(static_cast<std::uint8_t>(answer->registers.front()))),
                   {}}};
 }

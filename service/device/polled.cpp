@@ -80,7 +80,10 @@ void Polled::refresh(std::vector<PointIndex> points, Instant deadline, std::func
 void Polled::run(const std::stop_token& stop) {
   while (!stop.stop_requested()) {
     std::unique_lock lock(mutex_);
-    wake_.wait_until(lock, stop, nextDue(), [this] { return !jobs_.empty() || !refreshes_.empty() || wishes_; });
+    // One that sends by itself is listened to instead.
+    const bool listens = isConnected_ && station_->sendsByItself();
+    if (!listens)
+      wake_.wait_until(lock, stop, nextDue(), [this] { return !jobs_.empty() || !refreshes_.empty() || wishes_; });
     if (stop.stop_requested()) break;
     takeWishes();
     std::optional<Job> job;
@@ -94,6 +97,7 @@ void Polled::run(const std::stop_token& stop) {
     serve(std::move(refreshes));
     if (!isConnected_ && steadyNow() >= triesAt_) tryToConnect();
     if (isConnected_) keepBeats();
+    if (listens && isConnected_) listen();
   }
   station_->disconnect();
   std::unique_lock lock(mutex_);
@@ -144,7 +148,7 @@ void Polled::serve(std::vector<Refresh> refreshes) {
   for (const auto& refresh : refreshes)
     if (steadyNow() <= refresh.deadline) points.insert(points.end(), refresh.points.begin(), refresh.points.end());
   std::ranges::sort(points);
-  points.erase(std::ranges::unique(points).begin(), points.end());
+  points.erase(std::unique(points.begin(), points.end()), points.end());
   if (isConnected_ && !points.empty()) poll(points);
   for (const auto& refresh : refreshes) refresh.done();
 }
@@ -158,6 +162,14 @@ void Polled::keepBeats() {
     // Keep the beat, but don't make up for polls that a slow device missed.
     beat.next = std::max(beat.next + beat.every, steadyNow());
   }
+}
+
+/// Brings what the device sent by itself.
+void Polled::listen() {
+  constexpr Duration kLongest = std::chrono::milliseconds(20);  // that a write waits for it
+  auto came = station_->listen(std::clamp<Duration>(nextDue() - steadyNow(), Duration::zero(), kLongest));
+  if (!came) return lost(came.error());
+  if (!came->empty()) (void)sink_->samples(std::move(*came));
 }
 
 void Polled::tryToConnect() {
@@ -197,6 +209,13 @@ bool Polled::poll(std::span<const PointIndex> points) {
     if (!values) return lost(values.error()), false;
     for (std::size_t i = 0; i < plain.size(); ++i) batch.push_back({plain[i], std::move((*values)[i])});
   }
+  if (station_->sendsByItself()) {
+    // What came before is shown before.
+    auto came = station_->listen(Duration::zero());
+    if (!came) return lost(came.error()), false;
+    came->insert(came->end(), std::make_move_iterator(batch.begin()), std::make_move_iterator(batch.end()));
+    batch = std::move(*came);
+  }
   {
     const std::lock_guard lock(mutex_);
     ++figures_.polls;
@@ -211,11 +230,11 @@ bool Polled::runWrites(const std::vector<PointWrite>& writes, const WritesDone& 
   std::vector<Error> outcomes;
   std::vector<PointIndex> touched;
   std::optional<Error> broken;
-  for (const auto& [point, value] : writes) {
-    const auto outcome = broken ? Result<Station::Outcome>(*broken) : station_->write(point, value);
+  for (const auto& write : writes) {
+    const auto outcome = broken ? Result<Station::Outcome>(*broken) : station_->write(write);
     if (!outcome) broken = outcome.error();
     outcomes.push_back(outcome ? outcome->error : outcome.error());
-    if (std::ranges::find(touched, point) == touched.end()) touched.push_back(point);
+    if (std::ranges::find(touched, write.point) == touched.end()) touched.push_back(write.point);
   }
   if (broken) lost(*broken);
   // What is shown is the device's own value, so read it before the writer hears that all went well.
@@ -237,7 +256,7 @@ bool Polled::runSteps(const std::vector<Step>& steps, const ActDone& done) {
   };
   for (const Step& step : steps) {
     if (step.kind == Step::Kind::Write) {
-      const auto outcome = station_->write(step.point, step.value);
+      const auto outcome = station_->write({step.point, step.value, step.bit});
       if (!outcome) return broken(outcome.error());
       if (outcome->error.code.isBad()) return refuse(outcome->error);
       continue;

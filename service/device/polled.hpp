@@ -60,6 +60,7 @@ class Polled final : public Driver {
   void work(Job job);
   void serve(std::vector<Refresh> refreshes);
   void keepBeats();
+  void listen();
   void tryToConnect();
   bool poll(std::span<const PointIndex> points);
   bool runWrites(const std::vector<PointWrite>& writes, const WritesDone& done);

@@ -28,7 +28,15 @@ class Station {
   struct Outcome {
     ua::Error error{ua::status::Good, {}, {}};
   };
-  virtual ua::Result<Outcome> write(PointIndex point, const ua::Variant& value) = 0;
+  virtual ua::Result<Outcome> write(const PointWrite& write) = 0;
+
+  /// Whether it also sends by itself. Then listen() is called over and over: it waits as long as `patience` for
+  /// something to come, and gives all that did.
+  virtual bool sendsByItself() const { return false; }
+  virtual ua::Result<std::vector<Sample>> listen(ua::Duration patience) {
+    (void)patience;
+    return std::vector<Sample>();
+  }
 };
 
 }  // namespace zunth::device

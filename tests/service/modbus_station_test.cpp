@@ -40,7 +40,7 @@ class Gateway {
   }
   Settings settings(std::uint8_t unit) const {
     Settings out;
-    out.port = acceptor_.local_endpoint().port();
+    out.at.port = acceptor_.local_endpoint().port();
     out.unit = unit;
     out.timeout = 300;
     return out;
@@ -192,7 +192,7 @@ TEST_CASE("a unit that lacks one function for writing is written by the other", 
         const std::lock_guard lock(guard);
         seen.clear();
       }
-      const auto written = driver.write(0, row.value);
+      const auto written = driver.write({0, row.value});
       REQUIRE(written);
       CHECK(written->error.code.isGood());
     }

@@ -67,7 +67,8 @@ class FakeStation final : public device::Station {
     if (!values) return values.error();
     return Explained{{{"asked", "how"}}, values->front()};
   }
-  Result<Outcome> write(PointIndex point, const Variant& value) override {
+  Result<Outcome> write(const device::PointWrite& write) override {
+    const auto& [point, value, bit] = write;
     std::lock_guard lock(world_.mutex);
     if (!world_.isThere) return Error{status::BadNoCommunication, "it has gone", {}};
     if (!points_[point].isWritable) return Outcome{{status::BadNotWritable, "it is sealed", {}}};

@@ -2,6 +2,7 @@
 
 #include <csignal>
 #include <filesystem>
+#include <fstream>
 #include <optional>
 #include <sstream>
 
@@ -24,8 +25,8 @@ volatile std::sig_atomic_t asked = 0;
 /// A program that runs beside this one; ended with it.
 class Child {
  public:
-  /// Starts it and waits for its first line of output, which says that it is ready.
-  static std::optional<Child> start(const std::vector<std::string>& command) {
+  /// Starts it and waits for its first line of output, which says that it is ready; of one that says nothing, not.
+  static std::optional<Child> start(const std::vector<std::string>& command, bool saysReady) {
     int lines[2];
     if (::pipe2(lines, O_CLOEXEC) != 0) return std::nullopt;
     posix_spawn_file_actions_t actions;
@@ -46,7 +47,7 @@ class Child {
     posix_spawnattr_destroy(&attributes);
     ::close(lines[1]);
     char first = 0;
-    const bool isReady = failure == 0 && ::read(lines[0], &first, 1) == 1;
+    const bool isReady = failure == 0 && (!saysReady || ::read(lines[0], &first, 1) == 1);
     ::close(lines[0]);
     if (failure == 0 && !isReady) child.stop();
     if (!isReady) return std::nullopt;
@@ -82,6 +83,33 @@ std::string howToCall() {
   return relative.string().starts_with("..") || relative.empty() ? self.string() : relative.string();
 }
 
+/// One of the programs that make the demo.
+struct Part {
+  std::string what, needs;
+  std::vector<std::string> command;
+  bool saysReady = true;
+};
+
+/// The devices, the broker before those who need it, and the service at last.
+std::vector<Part> partsOf(const fs::path& bin, const fs::path& folder) {
+  const std::string sim = (bin / "zunth-sim").string();
+  const fs::path broker = folder / "broker.conf";
+  std::ofstream(broker) << "listener 18830 127.0.0.1\nallow_anonymous true\npersistence false\nlog_dest none\n";
+  return {
+      {"the broker", "port 18830", {"/usr/sbin/mosquitto", "-c", broker.string()}, false},
+      {"drum filter 1", "port 5502", {sim, "drum-filter", "--port", "5502", "--serial", "FH-DF-0001"}},
+      {"drum filter 2", "port 5503", {sim, "drum-filter", "--port", "5503", "--serial", "FH-DF-0002"}},
+      {"the feeder", "the folder", {sim, "feeder", "--line", (folder / "feeder-line").string(), "--unit", "3"}},
+      {"the intake station", "port 20000", {sim, "outstation", "--port", "20000"}},
+      {"the scale", "port 4001", {sim, "scale", "--port", "4001"}},
+      {"the pH meter", "port 4002", {sim, "ph-meter", "--port", "4002"}},
+      {"the probes",
+       "the broker",
+       {sim, "probes", "--broker", "127.0.0.1:18830", "--tanks", "A1,A2,A3,A4,B1,B2,B3,B4"}},
+      {"zunthd", "port 4840", {(bin / "zunthd").string(), folder.string(), "--log", "warn"}},
+  };
+}
+
 int runDemo() {
   const fs::path bin = programs();
   const fs::path shipped = bin.parent_path() / "share/zunth/demo/hatchery";
@@ -98,29 +126,28 @@ int runDemo() {
 
   std::vector<Child> children;
   int code = kDone;
-  const std::vector<std::vector<std::string>> commands{
-      {(bin / "zunth-sim").string(), "drum-filter", "--port", "5502", "--serial", "FH-DF-0001"},
-      {(bin / "zunth-sim").string(), "drum-filter", "--port", "5503", "--serial", "FH-DF-0002"},
-      {(bin / "zunthd").string(), folder, "--log", "warn"},
-  };
-  for (const auto& command : commands) {
-    auto child = Child::start(command);
+  const auto parts = partsOf(bin, folder);
+  for (const auto& part : parts) {
+    auto child = Child::start(part.command, part.saysReady);
     if (!child) {
-      code = wrongUse(fmt::format("{} did not start", fs::path(command[0]).filename().string()),
-                      "stop what uses its port (4840, 5502 or 5503)");
+      code = wrongUse(fmt::format("{} did not start", part.what), "stop what uses " + part.needs);
       break;
     }
     children.push_back(*child);
   }
   if (code == kDone) {
     std::printf(
-        "\nThe Fernhollow hatchery runs at opc.tcp://127.0.0.1:4840 (two simulated drum filters behind it).\n"
+        "\nThe Fernhollow hatchery runs at opc.tcp://127.0.0.1:4840, with simulated devices behind it: two drum "
+        "filters\n"
+        "(Modbus TCP), a feeder (Modbus on a serial line), the station by the brook (DNP3), a scale and a pH meter (lines\n"
+        "of text), probes and blowers over eight tanks (MQTT), and a day that was recorded on the roof.\n"
         "Open another terminal and try:\n\n"
         "  %1$s tree Hatchery --values\n"
-        "  %1$s watch 'Hatchery/Intake/*/pressure'\n"
+        "  %1$s device --site %2$s\n"
+        "  %1$s watch 'Hatchery/*/*/oxygen' 'Hatchery/Intake/*/pressure'\n"
         "  %1$s call Hatchery/Intake/DF1/wash seconds=4\n"
-        "  %1$s write Hatchery/Intake/DF1/speedGoal=35\n"
-        "  %1$s show Hatchery/Intake/DF1/pressure\n\n"
+        "  %1$s write 'Hatchery/Hall1/Tank A1/air=true'\n"
+        "  %1$s explain Hatchery/Feed/weight --site %2$s\n\n"
         "Its files, to look at: %2$s\n"
         "Ctrl-C ends it and leaves nothing behind.\n",
         howToCall().c_str(), folder.c_str());
@@ -131,9 +158,8 @@ int runDemo() {
         if (!children[i].hasEnded()) continue;
         if (i + 1 < children.size()) {
           // A dead device is what the service is made for; it goes on.
-          std::fprintf(stderr,
-                       "a simulated device ended; bring it back with: zunth-sim drum-filter --port %s --serial %s\n",
-                       commands[i][3].c_str(), commands[i][5].c_str());
+          std::fprintf(stderr, "%s ended; bring it back with: %s\n", parts[i].what.c_str(),
+                       fmt::format("{}", fmt::join(parts[i].command, " ")).c_str());
         } else {
           std::fprintf(stderr, "zunth: the service ended by itself\n");
           code = kServerError;

@@ -1,4 +1,5 @@
-#include "apps/zunth/command.hpp"
+#include "apps/zunth/verbs/device.hpp"
+
 #include "service/admin/control.hpp"
 
 #include <fmt/format.h>
@@ -58,11 +59,38 @@ int tellDevices(const Options& options, const std::string& wanted, const Json& t
 
 void addDevice(Program program) {
   auto site = std::make_shared<std::string>(), name = std::make_shared<std::string>();
+  auto wish = std::make_shared<TryWish>();
+  auto order = std::make_shared<ScanOrder>();
   const auto verb = addLocalVerb(program, program.top, "device",
                                  "How the devices of a running service are: connected or not, since when, how fast.",
                                  "zunth device --site my-plant\nEnds with 1 when one is away.", *site);
   verb.option("NAME", *name, "One of them; without a name, all");
-  verb.runs([program, site, name] {
+  const auto trying = addLocalVerb(
+      program, verb, "try", "Ask a device itself, before anything is bound: does it answer, and with what?",
+      "zunth device try modbus-tcp port=5502 --point 'input 0'\nOf a place without a type every way of reading it is "
+      "shown.\nEnds with 1 when a point has no value.",
+      *site);
+  trying.option("WHAT", wish->what, "A kind of device, or a device of the site").required();
+  trying.option("SETTINGS", wish->settings, "KEY=VALUE, as in a device's file").called("KEY=VALUE");
+  trying.option("--point", wish->points, "The words of a point, as in a device's file; several times for more");
+  const auto scanning = addLocalVerb(
+      program, verb, "scan", "Look through a device for points, and propose files for them. Nothing is applied.",
+      "zunth device scan modbus-tcp port=5502\nzunth device scan mqtt broker=127.0.0.1:1883 --into hall --site "
+      "my-plant",
+      *site);
+  scanning.option("KIND", order->kind, "A kind of device").required();
+  scanning.option("SETTINGS", order->settings, "KEY=VALUE, as in a device's file").called("KEY=VALUE");
+  scanning.option("--from", order->first, "The first register or bit").range(0, 65535).showsDefault();
+  scanning.option("--to", order->last, "The last register or bit").range(0, 65535).showsDefault();
+  scanning.option("--for", order->seconds, "Seconds of listening, where devices speak by themselves")
+      .range(0.1, 3600)
+      .showsDefault();
+  scanning.option("--keep", order->only, "Only these, by their names, with commas between").splitAt(',');
+  scanning.option("--into", order->into, "Write devices/NAME.yaml, model/NAME.yaml and bindings/NAME.yaml")
+      .called("NAME");
+  verb.runs([program, site, name, wish, order, trying, scanning] {
+    if (trying.isGiven()) return void(program.exitCode = tryDevice(program.options, *wish, *site));
+    if (scanning.isGiven()) return void(program.exitCode = scanDevice(program.options, *order, *site));
     const auto folder = siteFolder(*site, "zunth device --site FOLDER");
     if (!folder) return void(program.exitCode = fail(folder.error()));
     const auto told = admin::Control::ask(*folder, {{"verb", "devices"}}, milliseconds(program.options.timeout * 1000));

@@ -1,0 +1,203 @@
+#include "service/device/mqtt_broker.hpp"
+
+#include <algorithm>
+#include <condition_variable>
+#include <set>
+
+#include <fmt/format.h>
+#include <mosquitto.h>
+
+namespace zunth::device::mqtt {
+
+using namespace ua;
+
+namespace {
+
+constexpr int kKeepAlive = 10;  // s
+constexpr auto kFirstPause = std::chrono::milliseconds(500), kLongestPause = std::chrono::milliseconds(30'000);
+constexpr int kTurn = 100;  // ms
+
+const Error kWell{status::Good, {}, {}};
+
+}  // namespace
+
+std::string BrokerSettings::text() const { return fmt::format("{}:{}", host, port); }
+
+std::shared_ptr<Broker> Broker::to(const BrokerSettings& settings) {
+  static std::mutex guard;
+  static std::map<BrokerSettings, std::weak_ptr<Broker>> brokers;
+  const std::lock_guard lock(guard);
+  std::erase_if(brokers, [](const auto& each) { return each.second.expired(); });
+  auto& known = brokers[settings];
+  auto broker = known.lock();
+  if (!broker) known = broker = std::shared_ptr<Broker>(new Broker(settings));
+  return broker;
+}
+
+Broker::Broker(BrokerSettings settings) : settings_(std::move(settings)) {
+  static const bool isReady = mosquitto_lib_init() == MOSQ_ERR_SUCCESS;
+  (void)isReady;
+  client_ = mosquitto_new(nullptr, true, this);
+  mosquitto_threaded_set(client_, true);
+  mosquitto_int_option(client_, MOSQ_OPT_PROTOCOL_VERSION, settings_.version);
+  if (!settings_.user.empty()) mosquitto_username_pw_set(client_, settings_.user.c_str(), settings_.password.c_str());
+  mosquitto_connect_callback_set(client_, connected);
+  mosquitto_message_callback_set(client_, arrived);
+  mosquitto_publish_callback_set(client_, published);
+  thread_ = std::jthread([this](const std::stop_token& stop) { run(stop); });
+}
+
+Broker::~Broker() {
+  thread_.request_stop();
+  thread_.join();
+  mosquitto_destroy(client_);
+}
+
+void Broker::add(Listener& listener, std::vector<std::string> topics) {
+  const std::lock_guard lock(mutex_);
+  if (isThere_)
+    for (const auto& topic : topics) subscribe(topic);
+  listeners_[&listener] = std::move(topics);
+  listener.session(isThere_, isThere_ ? kWell : why_);
+}
+
+void Broker::remove(Listener& listener) {
+  const std::lock_guard lock(mutex_);
+  const auto gone = listeners_.extract(&listener);
+  if (gone.empty() || !isThere_) return;
+  std::set<std::string> wanted;
+  for (const auto& [other, topics] : listeners_) wanted.insert(topics.begin(), topics.end());
+  for (const auto& topic : gone.mapped())
+    if (!wanted.contains(topic)) mosquitto_unsubscribe(client_, nullptr, topic.c_str());
+}
+
+void Broker::publish(const std::string& topic, const std::string& payload, bool isKept, Done done) {
+  const std::lock_guard lock(mutex_);
+  if (!isThere_) return done(why_);
+  int number = 0;
+  constexpr int kAtLeastOnce = 1;
+  const int code = mosquitto_publish(client_, &number, topic.c_str(), static_cast<int>(payload.size()), payload.data(),
+                                     kAtLeastOnce, isKept);
+  if (code != MOSQ_ERR_SUCCESS) return done(lost(code));
+  sending_[number] = std::move(done);
+}
+
+Error Broker::lost(int code) const {
+  const std::string why = code == MOSQ_ERR_ERRNO ? std::strerror(errno) : mosquitto_strerror(code);
+  return {status::BadNoCommunication, fmt::format("the broker {}: {}", settings_.text(), why),
+          "look whether the broker runs and its address is right"};
+}
+
+void Broker::connected(mosquitto*, void* self, int code) { static_cast<Broker*>(self)->refusal_ = code; }
+
+void Broker::arrived(mosquitto*, void* self, const mosquitto_message* message) {
+  constexpr int kMostOctets = 1 << 20;
+  auto& broker = *static_cast<Broker*>(self);
+  const std::string topic = message->topic;
+  const std::string_view payload(static_cast<const char*>(message->payload),
+                                 static_cast<std::size_t>(std::clamp(message->payloadlen, 0, kMostOctets)));
+  const std::lock_guard lock(broker.mutex_);
+  // A copy: one may leave while another is told.
+  const auto listeners = broker.listeners_;
+  for (const auto& [listener, topics] : listeners) {
+    const bool isTheirs = std::ranges::any_of(topics, [&](const std::string& wanted) {
+      bool fits = false;
+      return mosquitto_topic_matches_sub(wanted.c_str(), topic.c_str(), &fits) == MOSQ_ERR_SUCCESS && fits;
+    });
+    if (isTheirs && broker.listeners_.contains(listener)) listener->message(topic, payload, message->retain);
+  }
+}
+
+void Broker::published(mosquitto*, void* self, int number) {
+  auto& broker = *static_cast<Broker*>(self);
+  const std::lock_guard lock(broker.mutex_);
+  if (auto sent = broker.sending_.extract(number); !sent.empty()) sent.mapped()(kWell);
+}
+
+void Broker::subscribe(const std::string& topic) {
+  constexpr int kAtLeastOnce = 1;
+  mosquitto_subscribe(client_, nullptr, topic.c_str(), kAtLeastOnce);
+}
+
+void Broker::tell(bool isThere, const Error& why) {
+  const std::lock_guard lock(mutex_);
+  const bool isNews = isThere_ != isThere || why_.cause != why.cause;
+  isThere_ = isThere;
+  why_ = why;
+  if (isThere) {
+    std::set<std::string> wanted;
+    for (const auto& [listener, topics] : listeners_) wanted.insert(topics.begin(), topics.end());
+    for (const auto& topic : wanted) subscribe(topic);
+  }
+  if (!isNews) return;
+  const auto listeners = listeners_;
+  for (const auto& [listener, topics] : listeners)
+    if (listeners_.contains(listener)) listener->session(isThere, why);
+}
+
+void Broker::failAll(const Error& why) {
+  const std::lock_guard lock(mutex_);
+  for (auto& [number, done] : std::exchange(sending_, {})) done(why);
+}
+
+Result<void> Broker::connect() {
+  if (!settings_.authority.empty()) {
+    const int code = mosquitto_tls_set(client_, settings_.authority.c_str(), nullptr, nullptr, nullptr, nullptr);
+    if (code != MOSQ_ERR_SUCCESS)
+      return Error{status::BadConfigurationError,
+                   fmt::format("the file {} can't be used for TLS: {}", settings_.authority, mosquitto_strerror(code)),
+                   "name the certificate of the broker's authority under 'authority'"};
+  }
+  refusal_ = -1;
+  const int code = mosquitto_connect(client_, settings_.host.c_str(), settings_.port, kKeepAlive);
+  if (code != MOSQ_ERR_SUCCESS) return lost(code);
+  // The connection stands; whether the broker takes it, it says itself.
+  const auto deadline = std::chrono::steady_clock::now() + std::chrono::seconds(5);
+  while (refusal_ < 0 && std::chrono::steady_clock::now() < deadline)
+    if (const int failed = mosquitto_loop(client_, kTurn, 1); failed != MOSQ_ERR_SUCCESS && refusal_ <= 0)
+      return lost(failed);
+  if (refusal_ == 0) return {};
+  if (refusal_ < 0)
+    return Error{status::BadTimeout, fmt::format("the broker {} does not answer", settings_.text()), {}};
+  const char* const why =
+      settings_.version >= 5 ? mosquitto_reason_string(refusal_) : mosquitto_connack_string(refusal_);
+  return Error{status::BadUserAccessDenied, fmt::format("the broker {} refuses: {}", settings_.text(), why),
+               "look at 'user' and 'password' of the device's file"};
+}
+
+void Broker::serve(const std::stop_token& stop) {
+  while (!stop.stop_requested()) {
+    const int code = mosquitto_loop(client_, kTurn, 1);
+    if (code != MOSQ_ERR_SUCCESS) {
+      tell(false, lost(code));
+      return failAll(lost(code));
+    }
+    const std::lock_guard lock(mutex_);
+    const auto listeners = listeners_;
+    for (const auto& [listener, topics] : listeners)
+      if (listeners_.contains(listener)) listener->tick();
+  }
+}
+
+void Broker::run(const std::stop_token& stop) {
+  Duration pause = kFirstPause;
+  std::mutex sleeping;
+  std::condition_variable_any wake;
+  while (!stop.stop_requested()) {
+    const auto outcome = connect();
+    if (outcome) {
+      pause = kFirstPause;
+      tell(true, kWell);
+      serve(stop);
+    } else {
+      tell(false, outcome.error());
+    }
+    mosquitto_disconnect(client_);
+    std::unique_lock lock(sleeping);
+    wake.wait_for(lock, stop, pause, [] { return false; });
+    pause = std::min<Duration>(pause * 2, kLongestPause);
+  }
+  failAll({status::BadNoCommunication, "the device is let go", {}});
+}
+
+}  // namespace zunth::device::mqtt

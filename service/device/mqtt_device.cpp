@@ -1,0 +1,402 @@
+#include "service/device/mqtt_device.hpp"
+
+#include "core/ua/json_parser.hpp"
+#include "core/ua/text.hpp"
+#include "service/device/plain_value.hpp"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+#include <mosquitto.h>
+
+namespace zunth::device::mqtt {
+
+using namespace ua;
+using model::Findings;
+using model::Text;
+
+namespace {
+
+constexpr JsonLimits kPayload{20, 1'000, 20'000};
+
+Instant now() { return std::chrono::steady_clock::now(); }
+DateTime clockTime() { return DateTime::from(std::chrono::system_clock::now()); }
+
+/// "$.a.b[2]" in its parts; nothing when it is no path.
+std::optional<std::vector<std::string>> pathOf(std::string_view text) {
+  if (!text.starts_with('$')) return std::nullopt;
+  std::vector<std::string> out;
+  for (text.remove_prefix(1); !text.empty();) {
+    const bool isElement = text.front() == '[';
+    if (!isElement && text.front() != '.') return std::nullopt;
+    text.remove_prefix(1);
+    const auto end = isElement ? text.find(']') : text.find_first_of(".[");
+    if (isElement && end == std::string_view::npos) return std::nullopt;
+    out.emplace_back(text.substr(0, end));
+    if (out.back().empty()) return std::nullopt;
+    text.remove_prefix(std::min(text.size(), isElement ? end + 1 : end));
+  }
+  return out;
+}
+
+/// What a path leads to; null when it leads nowhere.
+const Json* follow(const Json& root, const std::vector<std::string>& path) {
+  const Json* at = &root;
+  for (const auto& part : path) {
+    if (at->is_object()) {
+      const auto found = at->find(part);
+      if (found == at->end()) return nullptr;
+      at = &*found;
+    } else if (at->is_array()) {
+      const auto index = parse(part, BuiltInType::UInt32);
+      if (!index || *index->get<std::uint32_t>() >= at->size()) return nullptr;
+      at = &(*at)[*index->get<std::uint32_t>()];
+    } else {
+      return nullptr;
+    }
+  }
+  return at;
+}
+
+Variant variantOf(const Json& json) {
+  if (json.is_boolean()) return Variant(json.get<bool>());
+  if (json.is_number_unsigned()) return Variant(json.get<std::uint64_t>());
+  if (json.is_number_integer()) return Variant(json.get<std::int64_t>());
+  if (json.is_number()) return Variant(json.get<double>());
+  if (json.is_string()) return Variant(String(json.get<std::string>()));
+  return Variant();
+}
+
+/// A time as devices write it: text of ISO 8601, or seconds or milliseconds since 1970.
+std::optional<DateTime> timeIn(const Json& json) {
+  if (json.is_string()) {
+    const auto time = DateTime::parse(json.get<std::string>());
+    return time ? std::optional(*time) : std::nullopt;
+  }
+  if (!json.is_number()) return std::nullopt;
+  constexpr double kMillisecondsFrom = 1e11, kFarthest = 4e12;  // the year 2096
+  double number = json.get<double>();
+  if (number > kMillisecondsFrom) number /= 1000;
+  if (!(number >= 0 && number < kFarthest / 1000)) return std::nullopt;
+  constexpr std::int64_t kUnixEpoch = 116'444'736'000'000'000;
+  return DateTime{kUnixEpoch + static_cast<std::int64_t>(number * 1e7)};
+}
+
+bool matches(const std::string& filter, const std::string& topic) {
+  bool fits = false;
+  return mosquitto_topic_matches_sub(filter.c_str(), topic.c_str(), &fits) == MOSQ_ERR_SUCCESS && fits;
+}
+
+}  // namespace
+
+std::optional<MqttPoint> parsePoint(const DeviceText::PointText& text, Conversion& conversion, Findings& findings) {
+  MqttPoint out;
+  out.point.name = text.name.text;
+  out.point.where = text.words.text;
+  out.point.type = BuiltInType::Variant;
+  const auto words = wordsOf(text.words);
+  const auto fail = [&](const Text& at, std::string message, std::string hint) {
+    findings.error(at.place, std::move(message), std::move(hint));
+    return std::nullopt;
+  };
+  if (words.empty())
+    return fail(text.words, "a point is a topic", "as in: hall1/a1/oxygen, or hall1/a1/state $.oxygen");
+  out.topic = words[0].text;
+  if (mosquitto_sub_topic_check(out.topic.c_str()) != MOSQ_ERR_SUCCESS)
+    return fail(words[0], fmt::format("'{}' is no topic", out.topic),
+                "'+' stands for one level, '#' for all that follow");
+  for (std::size_t i = 1; i < words.size();) {
+    const auto isConversion = readConversion(words, i, conversion, findings);
+    if (!isConversion) return std::nullopt;
+    if (*isConversion) continue;
+    const std::string& word = words[i].text;
+    const std::string next = i + 1 < words.size() ? words[i + 1].text : std::string();
+    if (word.starts_with('$')) {
+      const auto path = pathOf(word);
+      if (!path)
+        return fail(words[i], fmt::format("'{}' is no path into JSON", word), "as in: $.probe.oxygen, or $.values[2]");
+      out.path = *path;
+      i += 1;
+    } else if (word == "time") {
+      const auto path = pathOf(next);
+      if (!path) return fail(words[i], "'time' needs a path into JSON", "as in: time $.at");
+      out.time = *path;
+      i += 2;
+    } else if (word == "send") {
+      if (next.empty() || mosquitto_pub_topic_check(next.c_str()) != MOSQ_ERR_SUCCESS)
+        return fail(words[i], "'send' needs the topic that what is written goes to", "as in: send hall1/a1/valve/set");
+      out.sendsTo = next;
+      i += 2;
+    } else if (word == "kept") {
+      out.isKept = true;
+      i += 1;
+    } else {
+      return fail(
+          words[i], fmt::format("'{}' means nothing here", word),
+          "behind the topic come a path as $.oxygen, 'time $.at', 'send TOPIC', 'kept', and what is made of the value");
+    }
+  }
+  out.point.isWritable = !out.sendsTo.empty();
+  if (!checkConversion(conversion, out.point.type, text.words, findings)) return std::nullopt;
+  return out;
+}
+
+DataValue valueIn(const MqttPoint& point, std::string_view payload, DateTime when) {
+  if (point.path.empty() && point.time.empty()) return DataValue(plainValue(payload), when);
+  const auto json = parseJson(payload, kPayload);
+  if (!json) return DataValue(Variant(), when, status::BadDecodingError);
+  if (const Json* own = point.time.empty() ? nullptr : follow(*json, point.time))
+    if (const auto time = timeIn(*own)) when = *time;
+  const Json* found = follow(*json, point.path);
+  Variant value = found ? variantOf(*found) : Variant();
+  const StatusCode code = value.isNull() ? status::BadNoData : status::Good;
+  return DataValue(std::move(value), when, code);
+}
+
+MqttSettings readSettings(const DeviceText& text, Findings& findings) {
+  MqttSettings settings;
+  const auto word = [&](const char* key) {
+    const Text* found = text.root.textOf(key);
+    return found ? found->text : std::string();
+  };
+  if (const Text* at = text.root.textOf("broker")) {
+    const auto colon = at->text.rfind(':');
+    settings.broker.host = at->text.substr(0, colon);
+    if (colon != std::string::npos) {
+      const auto port = parse(at->text.substr(colon + 1), BuiltInType::UInt16);
+      if (!port || *port->get<std::uint16_t>() == 0)
+        findings.error(at->place, fmt::format("'{}' is no broker", at->text), "as in: broker: 127.0.0.1:1883");
+      else
+        settings.broker.port = *port->get<std::uint16_t>();
+    }
+  }
+  settings.broker.user = word("user");
+  settings.broker.password = word("password");
+  if (const std::string authority = word("authority"); !authority.empty())
+    settings.broker.authority = (text.folder / authority).string();
+  if (const Text* version = text.root.textOf("version")) {
+    if (version->text == "3.1.1")
+      settings.broker.version = 4;
+    else if (version->text != "5")
+      findings.error(version->place, fmt::format("there is no version '{}' of MQTT here", version->text),
+                     "write 3.1.1 or 5");
+  }
+  if (const Text* alive = text.root.textOf("alive")) {
+    const auto equals = alive->text.find(" = ");
+    settings.aliveTopic = alive->text.substr(0, equals);
+    if (equals == std::string::npos)
+      findings.error(alive->place, "'alive' needs a topic and what it says when the device is there",
+                     "as in: alive: hall1/probes/state = online");
+    else
+      settings.alivePayload = alive->text.substr(equals + 3);
+  }
+  settings.quiet = durationOf(text.root, "quiet", 0, findings);
+  return settings;
+}
+
+DriverSetup readDevice(const DeviceText& text, Findings& findings) {
+  const MqttSettings settings = readSettings(text, findings);
+  DriverSetup setup;
+  auto points = readPoints<MqttPoint>(text, setup, findings, parsePoint);
+  setup.line = "";  // a session that all share
+  setup.address = "broker " + settings.broker.text();
+  setup.make = [settings, points = std::move(points)](const std::string&) {
+    return std::make_unique<MqttDevice>(settings, points);
+  };
+  return setup;
+}
+
+MqttDevice::MqttDevice(MqttSettings settings, std::vector<MqttPoint> points)
+    : settings_(std::move(settings)), points_(std::move(points)) {
+  for (const auto& each : points_) names_.push_back(each.point);
+}
+
+MqttDevice::~MqttDevice() {
+  if (broker_) broker_->remove(*this);
+}
+
+std::vector<std::string> MqttDevice::topics() const {
+  const std::lock_guard lock(mutex_);
+  std::set<std::string> wanted;
+  for (const PointIndex point : wanted_) wanted.insert(points_[point].topic);
+  if (!settings_.aliveTopic.empty()) wanted.insert(settings_.aliveTopic);
+  return {wanted.begin(), wanted.end()};
+}
+
+void MqttDevice::start(Sink& sink) {
+  sink_ = &sink;
+  isAlive_ = settings_.aliveTopic.empty();
+  heardAt_ = now();
+  broker_ = Broker::to(settings_.broker);
+  broker_->add(*this, topics());
+}
+
+void MqttDevice::stop(std::function<void()> done) {
+  if (broker_) broker_->remove(*this);
+  done();
+}
+
+void MqttDevice::want(std::vector<Wish> wishes) {
+  {
+    const std::lock_guard lock(mutex_);
+    wanted_.clear();
+    for (const auto& wish : wishes) wanted_.insert(wish.point);
+  }
+  if (!broker_) return;
+  broker_->remove(*this);
+  broker_->add(*this, topics());
+}
+
+void MqttDevice::refresh(std::vector<PointIndex> points, Instant, std::function<void()> done) {
+  std::vector<Sample> again;
+  {
+    const std::lock_guard lock(mutex_);
+    for (const PointIndex point : points)
+      if (const auto last = last_.find(point); last != last_.end() && sink_->isTraced(point))
+        again.push_back(sampleOf(point, last->second.topic, last->second.payload, false));
+  }
+  if (!again.empty()) (void)sink_->samples(std::move(again));
+  done();
+}
+
+void MqttDevice::write(std::vector<PointWrite> writes, Instant deadline, WritesDone done) {
+  struct Outcomes {
+    std::mutex mutex;
+    std::vector<Error> errors;
+    std::size_t left;
+    WritesDone done;
+  };
+  const auto outcomes = std::make_shared<Outcomes>();
+  outcomes->errors.assign(writes.size(), Error{status::Good, {}, {}});
+  outcomes->left = writes.size();
+  outcomes->done = std::move(done);
+  const auto settle = [outcomes](std::size_t i, Error error) {
+    bool isLast = false;
+    {
+      const std::lock_guard lock(outcomes->mutex);
+      outcomes->errors[i] = std::move(error);
+      isLast = --outcomes->left == 0;
+    }
+    if (isLast) outcomes->done(std::move(outcomes->errors));
+  };
+  for (std::size_t i = 0; i < writes.size(); ++i) {
+    const MqttPoint& point = points_[writes[i].point];
+    if (point.sendsTo.empty() || writes[i].bit >= 0)
+      settle(i, {status::BadNotWritable, fmt::format("the point {} sends nothing", point.point.name),
+                 "write 'send TOPIC' behind it"});
+    else if (now() > deadline || !broker_)
+      settle(i, {status::BadTimeout, "nothing was sent in time", {}});
+    else
+      broker_->publish(point.sendsTo, plainText(writes[i].value), point.isKept,
+                       [settle, i](Error error) { settle(i, std::move(error)); });
+  }
+  if (writes.empty()) outcomes->done({});
+}
+
+void MqttDevice::act(std::vector<Step> steps, Instant deadline, ActDone done) {
+  std::vector<PointWrite> writes;
+  std::vector<Variant> outputs;
+  for (const auto& step : steps) {
+    if (step.kind == Step::Kind::Write) {
+      writes.push_back({step.point, step.value, step.bit});
+      continue;
+    }
+    const std::lock_guard lock(mutex_);
+    const auto last = last_.find(step.point);
+    outputs.push_back(last == last_.end() ? Variant()
+                                          : valueIn(points_[step.point], last->second.payload, clockTime()).value);
+  }
+  write(std::move(writes), deadline, [outputs = std::move(outputs), done = std::move(done)](std::vector<Error> told) {
+    for (const auto& error : told)
+      if (error.code.isBad()) return done(error);
+    done(outputs);
+  });
+}
+
+Figures MqttDevice::figures() const {
+  const std::lock_guard lock(mutex_);
+  return figures_;
+}
+
+void MqttDevice::session(bool isThere, const Error& why) {
+  hasSession_ = isThere;
+  heardAt_ = sessionAt_ = now();
+  why_ = why;
+  judge();
+}
+
+/// Tells when the device has come or gone.
+void MqttDevice::judge() {
+  Error why = why_;
+  const bool isQuiet = settings_.quiet > 0 && now() - heardAt_ > milliseconds(settings_.quiet);
+  if (hasSession_ && !isAlive_)
+    why = {status::BadNoCommunication,
+           fmt::format("{} does not say '{}'", settings_.aliveTopic, settings_.alivePayload),
+           "look whether the device is on"};
+  else if (hasSession_ && isQuiet)
+    why = {status::BadNoCommunication, fmt::format("nothing has come for {:g} s", settings_.quiet / 1000), {}};
+  const bool isConnected = hasSession_ && isAlive_ && !isQuiet;
+  // What it says of itself needs a moment to come, and the first connection, too.
+  const bool isNew = hasSession_ ? !isAlive_ && now() - sessionAt_ < std::chrono::seconds(1) : why.cause.empty();
+  if (isNew && !wasConnected_) return;
+  if (isConnected != wasConnected_ || (!isConnected && toldWhy_ != why.cause)) {
+    if (!isConnected) {
+      const std::lock_guard lock(mutex_);
+      ++figures_.failures;
+    }
+    wasConnected_ = isConnected;
+    toldWhy_ = isConnected ? std::string() : why.cause;
+    sink_->link(isConnected, isConnected ? Error{status::Good, {}, {}} : why);
+  }
+  if (!isConnected) return;
+  std::vector<Sample> early;
+  {
+    const std::lock_guard lock(mutex_);
+    early = std::exchange(early_, {});
+  }
+  if (!early.empty()) (void)sink_->samples(std::move(early));
+}
+
+Sample MqttDevice::sampleOf(PointIndex point, const std::string& topic, std::string_view payload, bool isOld) const {
+  Sample sample{point, valueIn(points_[point], payload, clockTime())};
+  // What the broker kept is as old as nobody knows, unless it says so or the device is known to be there.
+  const bool isTold = !points_[point].time.empty() || !settings_.aliveTopic.empty();
+  if (isOld && !isTold && !sample.value.status.isBad()) sample.value.status = status::UncertainLastUsableValue;
+  if (sink_->isTraced(point)) {
+    constexpr std::size_t kShown = 200;
+    Trace trace{{"message", fmt::format("{}{}", topic, isOld ? ", kept by the broker" : "")},
+                {"payload", std::string(payload.substr(0, kShown)) + (payload.size() > kShown ? "…" : "")}};
+    trace.push_back({fmt::format("as {}", nameOf(sample.value.value.type())), format(sample.value.value)});
+    sample.trace = std::make_shared<const Trace>(std::move(trace));
+  }
+  return sample;
+}
+
+void MqttDevice::message(const std::string& topic, std::string_view payload, bool isOld) {
+  heardAt_ = now();
+  if (topic == settings_.aliveTopic) isAlive_ = trimmed(payload) == settings_.alivePayload;
+  std::vector<Sample> samples;
+  {
+    const std::lock_guard lock(mutex_);
+    ++figures_.polls;
+    for (const PointIndex point : wanted_) {
+      if (!matches(points_[point].topic, topic)) continue;
+      last_[point] = {topic, std::string(payload)};
+      samples.push_back(sampleOf(point, topic, payload, isOld));
+    }
+  }
+  const bool wasConnected = wasConnected_;
+  if (!wasConnected) {
+    // Brought once the device is known to be there.
+    constexpr std::size_t kMostEarly = 10'000;
+    const std::lock_guard lock(mutex_);
+    for (auto& sample : samples)
+      if (early_.size() < kMostEarly) early_.push_back(std::move(sample));
+  }
+  judge();
+  if (wasConnected && wasConnected_ && !samples.empty()) (void)sink_->samples(std::move(samples));
+}
+
+void MqttDevice::tick() { judge(); }
+
+}  // namespace zunth::device::mqtt

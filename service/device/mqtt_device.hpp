@@ -1,0 +1,85 @@
+#pragma once
+
+#include "service/device/driver_kinds.hpp"
+#include "service/device/mqtt_broker.hpp"
+
+#include <set>
+
+/// Devices that say what is new through a broker.
+namespace zunth::device::mqtt {
+
+DriverSetup readDevice(const DeviceText& text, model::Findings& findings);
+
+/// A point: what of which message it is, and where what is written goes.
+struct MqttPoint {
+  Point point;
+  std::string topic;              // or a filter with + and #
+  std::vector<std::string> path;  // into a JSON payload; empty for the payload as it is
+  std::vector<std::string> time;  // of the value's own time in the same payload
+  std::string sendsTo;            // a topic; empty for read-only
+  bool isKept = false;            // the broker keeps what is sent
+};
+/// "TOPIC [$.path.to.value] [time $.path] [send TOPIC] [kept]" and the words of a conversion. Nothing and a finding
+/// when it is not sound.
+std::optional<MqttPoint> parsePoint(const DeviceText::PointText& point, Conversion& conversion,
+                                    model::Findings& findings);
+/// What a message says of a point, with the device's own time where it gives one. BadDecodingError as status for a
+/// payload that is no JSON where one is needed, BadNoData where the path leads nowhere.
+ua::DataValue valueIn(const MqttPoint& point, std::string_view payload, ua::DateTime now);
+
+struct MqttSettings {
+  BrokerSettings broker;
+  std::string aliveTopic, alivePayload;  // what tells that the device is there; empty for the broker's session alone
+  double quiet = 0;                      // ms without a message after which it counts as away; 0 for never
+};
+
+/// What the file of a device says of its broker, and of how it is known to be there.
+MqttSettings readSettings(const DeviceText& text, model::Findings& findings);
+
+/// A device behind a broker. Values come when it sends them: a beat means nothing to it.
+class MqttDevice final : public Driver, Broker::Listener {
+ public:
+  MqttDevice(MqttSettings settings, std::vector<MqttPoint> points);
+  ~MqttDevice() override;
+
+  const std::vector<Point>& points() const override { return names_; }
+  void start(Sink& sink) override;
+  void stop(std::function<void()> done) override;
+  void want(std::vector<Wish> wishes) override;
+  /// Nobody can be asked: who looks is shown the last message again.
+  void refresh(std::vector<PointIndex> points, ua::Instant deadline, std::function<void()> done) override;
+  void write(std::vector<PointWrite> writes, ua::Instant deadline, WritesDone done) override;
+  void act(std::vector<Step> steps, ua::Instant deadline, ActDone done) override;
+  Figures figures() const override;
+
+ private:
+  void session(bool isThere, const ua::Error& why) override;
+  void message(const std::string& topic, std::string_view payload, bool isOld) override;
+  void tick() override;
+  void judge();
+  Sample sampleOf(PointIndex point, const std::string& topic, std::string_view payload, bool isOld) const;
+  std::vector<std::string> topics() const;
+
+  const MqttSettings settings_;
+  const std::vector<MqttPoint> points_;
+  std::vector<Point> names_;
+  Sink* sink_ = nullptr;
+  std::shared_ptr<Broker> broker_;
+
+  mutable std::mutex mutex_;
+  // Under the mutex
+  std::set<PointIndex> wanted_;
+  struct Last {
+    std::string topic, payload;
+  };
+  std::map<PointIndex, Last> last_;
+  Figures figures_;
+  std::vector<Sample> early_;  // that came before it was known whether the device is there
+  // Touched as a listener alone
+  bool hasSession_ = false, isAlive_ = true, wasConnected_ = false;
+  std::string toldWhy_;  // it is away
+  ua::Error why_{ua::status::Good, {}, {}};
+  ua::Instant heardAt_{}, sessionAt_{};
+};
+
+}  // namespace zunth::device::mqtt

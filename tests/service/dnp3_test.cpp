@@ -1,0 +1,452 @@
+// DNP3: octets against those of the standard, a master against an outstation that was written apart from it, and both
+// against a third reader.
+#include "core/ua/text.hpp"
+#include "service/device/dnp3_station.hpp"
+#include "service/device/polled.hpp"
+
+#include <condition_variable>
+#include <set>
+#include <thread>
+
+#include "tests/hex.hpp"
+#include "tests/service/process.hpp"
+#include <boost/asio/ip/tcp.hpp>
+#include <boost/asio/write.hpp>
+#include <catch2/catch.hpp>
+
+namespace zunth::dnp3_test {
+
+using namespace zunth::ua;
+using namespace zunth::device;
+using namespace zunth::device::dnp3;
+
+namespace {
+
+Bytes octets(const std::string& text) {
+  std::string packed = text;
+  std::erase(packed, ' ');
+  return test::unhex(packed);
+}
+std::string shown(BytesView bytes) {
+  std::string out;
+  for (const auto octet : bytes) {
+    char digits[4];
+    std::snprintf(digits, sizeof digits, "%02X ", std::to_integer<unsigned>(octet));
+    out += digits;
+  }
+  if (!out.empty()) out.pop_back();
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("frames carry their checksums, and what is no frame is passed over", "[device][dnp3]") {
+  // The check value of this checksum, as catalogues of them give it.
+  CHECK(crcOf(std::as_bytes(std::span("123456789", 9))) == 0xEA82);
+  dnp3::Frame frame;
+  frame.destination = 10;
+  frame.source = 1;
+  for (int i = 0; i < 40; ++i) frame.data.push_back(static_cast<std::byte>(i));
+  const Bytes whole = encode(frame);
+  CHECK(whole.size() == 10 + 40 + 3 * 2);
+  CHECK(shown(BytesView(whole).first(8)) == "05 64 2D C4 0A 00 01 00");
+
+  FrameReader reader;
+  reader.feed(octets("00 05 05 64"));
+  reader.feed(whole);
+  std::optional<dnp3::Frame> found = reader.next();
+  REQUIRE(found);
+  CHECK(found->data == frame.data);
+  CHECK(found->destination == 10);
+  CHECK(found->isFromMaster);
+  // In any pieces.
+  for (const auto octet : whole) {
+    CHECK_FALSE(reader.next());
+    reader.feed(std::span(&octet, 1));
+  }
+  CHECK(reader.next());
+  // A damaged octet costs its frame, and no other one.
+  for (std::size_t at = 0; at < whole.size(); ++at) {
+    FrameReader damaged;
+    Bytes bad = whole;
+    bad[at] ^= std::byte{0x10};
+    bad.insert(bad.end(), whole.begin(), whole.end());
+    bad.insert(bad.end(), 300, std::byte{0});
+    damaged.feed(bad);
+    int frames = 0;
+    while (const auto next = damaged.next()) {
+      CHECK(next->data == frame.data);
+      ++frames;
+    }
+    CHECK(frames == 1);
+  }
+}
+
+TEST_CASE("fragments go in segments, and come together in their order alone", "[device][dnp3]") {
+  Bytes fragment(600);
+  for (std::size_t i = 0; i < fragment.size(); ++i) fragment[i] = static_cast<std::byte>(i);
+  std::uint8_t sequence = 62;
+  const auto segments = segmentsOf(fragment, sequence);
+  REQUIRE(segments.size() == 3);
+  CHECK(std::to_integer<int>(segments[0][0]) == (0x40 | 62));
+  CHECK(std::to_integer<int>(segments[1][0]) == 63);
+  CHECK(std::to_integer<int>(segments[2][0]) == 0x80);
+  CHECK(sequence == 1);
+  SegmentReader reader;
+  CHECK_FALSE(reader.feed(segments[0]));
+  CHECK_FALSE(reader.feed(segments[1]));
+  CHECK(reader.feed(segments[2]) == fragment);
+  CHECK_FALSE(reader.feed(segments[0]));
+  CHECK_FALSE(reader.feed(segments[2]));  // one is missing
+  CHECK_FALSE(reader.feed(segments[1]));
+  CHECK_FALSE(reader.feed({}));
+  // One without end is dropped.
+  Bytes part(249);
+  part[0] = std::byte{0x40};
+  CHECK_FALSE(reader.feed(part));
+  for (std::size_t i = 1; i < 1'000; ++i) {
+    part[0] = static_cast<std::byte>(i & 0x3F);
+    CHECK_FALSE(reader.feed(part));
+  }
+}
+
+TEST_CASE("requests are the octets of the standard", "[device][dnp3]") {
+  Command latch, pulse, number;
+  latch.index = 3;
+  pulse.index = 1;
+  pulse.code = 1;
+  pulse.onTime = 500;
+  number.isBinary = false;
+  number.index = 2;
+  number.number = 1.5;
+  number.variation = 3;
+  auto whole = number;
+  whole.number = -2;
+  whole.variation = 2;
+  struct Row {
+    Bytes made;
+    const char* expected;
+  };
+  for (const Row& row : std::vector<Row>{
+           {readClasses(1, 0b1111), "C1 01 3C 02 06 3C 03 06 3C 04 06 3C 01 06"},
+           {readClasses(2, 0b1110), "C2 01 3C 02 06 3C 03 06 3C 04 06"},
+           {readPoints(3, Kind::Analog, 4, 5), "C3 01 1E 00 01 04 00 05 00"},
+           {confirm(4, false), "C4 00"},
+           {confirm(5, true), "D5 00"},
+           {unsolicited(6, true, 0b1110), "C6 14 3C 02 06 3C 03 06 3C 04 06"},
+           {unsolicited(7, false, 0b0010), "C7 15 3C 02 06"},
+           {clearRestart(8), "C8 02 50 01 00 07 07 00"},
+           {measureDelay(9), "C9 17"},
+           // 2026-05-04T07:30:00Z is 1777879800000 ms after 1970, in hexadecimal 019DF1E4D8C0.
+           {writeTime(10, *DateTime::parse("2026-05-04T07:30:00Z")), "CA 02 32 01 07 01 C0 D8 E4 F1 9D 01"},
+           {freezeCounters(11), "CB 07 14 00 06"},
+           {command(12, Function::DirectOperate, latch), "CC 05 0C 01 28 01 00 03 00 03 01 00 00 00 00 00 00 00 00 00"},
+           {command(13, Function::Select, pulse), "CD 03 0C 01 28 01 00 01 00 01 01 F4 01 00 00 00 00 00 00 00"},
+           {command(14, Function::Operate, number), "CE 04 29 03 28 01 00 02 00 00 00 C0 3F 00"},
+           {command(15, Function::DirectOperate, whole), "CF 05 29 02 28 01 00 02 00 FE FF 00"},
+       })
+    CHECK(shown(row.made) == row.expected);
+}
+
+TEST_CASE("objects of all common variations are read", "[device][dnp3]") {
+  struct Row {
+    const char *what, *objects, *expected;  // "kind index value flags time;"
+  };
+  for (const Row& row : {
+           Row{"packed inputs", "01 01 00 03 06 0A",
+               "binary 3 false 01;binary 4 true 01;binary 5 false 01;binary 6 true 01;"},
+           Row{"inputs with flags", "01 02 00 00 01 81 02", "binary 0 true 81;binary 1 false 02;"},
+           Row{"an input's event", "02 01 17 01 05 81", "binary 5 true 81;"},
+           Row{"one with its time", "02 02 28 01 00 05 00 81 C0 D8 E4 F1 9D 01",
+               "binary 5 true 81 2026-05-04T07:30:00Z;"},
+           Row{"one with a relative time", "33 01 07 01 C0 D8 E4 F1 9D 01 02 03 17 01 05 01 F4 01",
+               "binary 5 false 01 2026-05-04T07:30:00.5Z;"},
+           Row{"double bits, packed", "03 01 00 00 02 1B", "double-bit 0 3 01;double-bit 1 2 01;double-bit 2 1 01;"},
+           Row{"double bits", "03 02 00 00 00 81", "double-bit 0 2 81;"},
+           Row{"counters", "14 01 00 00 00 01 78 56 34 12", "counter 0 305419896 01;"},
+           Row{"short counters", "14 06 01 0A 00 0B 00 01 00 FF FF", "counter 10 1 01;counter 11 65535 01;"},
+           Row{"frozen ones with time", "15 05 00 00 00 01 05 00 00 00 C0 D8 E4 F1 9D 01",
+               "frozen 0 5 01 2026-05-04T07:30:00Z;"},
+           Row{"a counter's event", "16 02 17 01 07 01 05 00", "counter 7 5 01;"},
+           Row{"analogues", "1E 01 00 00 00 01 FE FF FF FF", "analog 0 -2 01;"},
+           Row{"short analogues", "1E 04 00 00 00 00 80", "analog 0 -32768 01;"},
+           Row{"analogue floats", "1E 05 00 01 01 21 00 00 C0 3F", "analog 1 1.5 21;"},
+           Row{"analogue doubles", "1E 06 00 01 01 01 00 00 00 00 00 00 F8 3F", "analog 1 1.5 01;"},
+           Row{"an analogue's event", "20 07 28 01 00 02 01 01 00 00 C0 3F C0 D8 E4 F1 9D 01",
+               "analog 258 1.5 01 2026-05-04T07:30:00Z;"},
+           Row{"outputs", "0A 02 00 00 00 81", "binary-output 0 true 81;"},
+           Row{"analogue outputs", "28 03 00 00 00 01 00 00 C0 3F", "analog-output 0 1.5 01;"},
+           Row{"several headers", "01 01 00 00 00 01 1E 04 00 00 00 05 00", "binary 0 true 01;analog 0 5 01;"},
+           Row{"nothing", "", ""},
+           Row{"an object that isn't known", "01 01 00 00 00 01 78 01 00 00 00 01", "binary 0 true 01;unknown 120 1"},
+           Row{"more objects than octets", "01 02 01 00 00 FF FF 81", "unknown 1 2"},
+           Row{"four thousand million objects", "1E 05 02 00 00 00 00 FF FF FF FF", "unknown 30 5"},
+           Row{"four thousand million packed ones", "01 01 09 FF FF FF FF 01", "unknown 1 1"},
+           Row{"a range that goes back", "01 01 00 05 04 01", "unknown 1 1"},
+           Row{"an object that is cut off", "1E 05 00 00 00 01 00", "unknown 30 5"},
+           Row{"a header that is cut off", "1E 05", "unknown 30 5"},
+       }) {
+    INFO(row.what);
+    const auto read = readFragment(octets(std::string("C0 81 00 00 ") + row.objects));
+    REQUIRE(read);
+    std::string found;
+    for (const auto& each : read->measurements) {
+      char flags[4];
+      std::snprintf(flags, sizeof flags, "%02X", each.flags);
+      found += std::string(nameOf(each.kind)) + " " + std::to_string(each.index) + " " + format(each.value) + " " +
+               flags + (each.time ? " " + each.time->text() : "") + ";";
+    }
+    if (read->unknownObject)
+      found +=
+          "unknown " + std::to_string(read->unknownObject->first) + " " + std::to_string(read->unknownObject->second);
+    CHECK(found == row.expected);
+  }
+  CHECK(readFragment(octets("C0 81 00")).code() == status::BadDecodingError);
+  CHECK(readFragment(octets("C0 01 3C 01 06")).code() == status::BadDecodingError);
+  const auto echo = readFragment(octets("C0 81 00 00 0C 01 28 01 00 03 00 03 01 00 00 00 00 00 00 00 00 07"));
+  CHECK(echo->controlStatuses == std::vector<std::uint8_t>{7});
+  CHECK(readFragment(octets("C0 81 00 00 34 02 07 01 F4 01"))->delay == 500);
+  CHECK(readFragment(octets("F3 82 90 08"))->indications.hasRestarted());
+}
+
+TEST_CASE("flags are the quality of a value", "[device][dnp3]") {
+  struct Row {
+    Kind kind;
+    std::uint8_t flags;
+    StatusCode status;
+  };
+  for (const Row& row :
+       {Row{Kind::Analog, 0x01, status::Good}, Row{Kind::Analog, 0x00, status::BadOutOfService},
+        Row{Kind::Analog, 0x03, status::UncertainInitialValue},
+        Row{Kind::Analog, 0x05, status::UncertainNoCommunicationLastUsableValue},
+        Row{Kind::Analog, 0x09, status::GoodLocalOverride}, Row{Kind::Analog, 0x11, status::GoodLocalOverride},
+        Row{Kind::Analog, 0x21, status::UncertainEngineeringUnitsExceeded},
+        Row{Kind::Analog, 0x41, status::UncertainSensorNotAccurate},
+        Row{Kind::Binary, 0x21, status::UncertainSubNormal}, Row{Kind::Binary, 0x81, status::Good},
+        Row{Kind::Counter, 0x41, status::UncertainSubNormal}, Row{Kind::Counter, 0x21, status::Good}}) {
+    Measurement measurement{row.kind};
+    measurement.flags = row.flags;
+    CHECK(statusOf(measurement) == row.status);
+  }
+}
+
+namespace {
+
+/// The simulated intake station, and a master of it.
+struct Intake {
+  Intake() {
+    process = std::make_unique<test::Process>(
+        std::vector<std::string>{test::program("zunth-sim"), "outstation", "--port", "0", "--speedup", "10"});
+    const std::string line = process->line();
+    settings.at.port = static_cast<std::uint16_t>(std::stoi(line.substr(line.rfind(':') + 1)));
+  }
+  static StationPoint point(const std::string& words) {
+    model::Findings findings;
+    Conversion conversion;
+    return *dnp3::parsePoint({{words, {}}, {words, {"d.yaml", 1, 1, 1}}}, conversion, findings);
+  }
+  std::unique_ptr<test::Process> process;
+  StationSettings settings;
+};
+
+/// Keeps what a driver brings, in order.
+struct Keeper final : Sink {
+  bool samples(std::vector<Sample> batch) override {
+    const std::lock_guard lock(mutex);
+    for (auto& sample : batch) came.push_back(std::move(sample));
+    changed.notify_all();
+    return true;
+  }
+  void link(bool is, const Error&) override {
+    const std::lock_guard lock(mutex);
+    isConnected = is;
+    connections += is;
+    changed.notify_all();
+  }
+  bool isTraced(PointIndex) const override { return false; }
+  template <class Condition>
+  bool wait(Condition condition) {
+    std::unique_lock lock(mutex);
+    return changed.wait_for(lock, std::chrono::seconds(20), condition);
+  }
+  std::mutex mutex;
+  std::condition_variable changed;
+  std::vector<Sample> came;
+  bool isConnected = false;
+  int connections = 0;
+};
+
+}  // namespace
+
+TEST_CASE("an outstation shows all that it has, and takes commands", "[device][dnp3]") {
+  Intake intake;
+  OutstationStation station(
+      intake.settings,
+      {Intake::point("analog 0"), Intake::point("binary-output 0"), Intake::point("analog-output 0 Float"),
+       Intake::point("binary-output 1 select pulse 500 ms"), Intake::point("binary-output 1 pulse 500 ms"),
+       Intake::point("double-bit 0"), Intake::point("binary-output 7"), Intake::point("analog 9")});
+  REQUIRE(station.connect());
+  CHECK(station.shown().size() == 9);
+  const PointIndex all[] = {0, 1, 2, 3, 5, 7};
+  auto values = station.read(all);
+  REQUIRE(values);
+  CHECK((*values)[0].status == status::Good);
+  CHECK((*values)[2].value == Variant(60.0));
+  CHECK((*values)[4].value == Variant(std::uint8_t{2}));
+  CHECK((*values)[5].status == status::BadConfigurationError);
+  CHECK(station.explain(0)->trace.front().shows.find("restarted") == std::string::npos);  // it was taken note of
+
+  CHECK(station.write({2, Variant(42.5)})->error.code.isGood());
+  CHECK(station.write({2, Variant(420.0)})->error.code == status::BadOutOfRange);
+  CHECK(station.write({1, Variant(false)})->error.code.isGood());
+  CHECK(station.write({3, Variant(false)})->error.code.isGood());
+  CHECK(station.write({4, Variant(true)})->error.code == status::BadNotSupported);  // this one wants a select
+  CHECK(station.write({6, Variant(true)})->error.code == status::BadNotSupported);
+  CHECK(station.write({0, Variant(1.0)})->error.code == status::BadNotWritable);
+  values = station.read(all);
+  CHECK((*values)[1].value == Variant(false));
+  const auto asked = station.explain(1);
+  CHECK(asked->value.value == Variant(false));
+  CHECK(station.explain(5)->value.value == Variant(std::uint8_t{1}));
+}
+
+TEST_CASE("events come by themselves, each once and in order, with the outstation's times", "[device][dnp3]") {
+  Intake intake;
+  Keeper keeper;
+  Polled driver("intake",
+                std::make_unique<OutstationStation>(
+                    intake.settings, std::vector<StationPoint>{Intake::point("counter 0"), Intake::point("analog 1")}));
+  driver.want({{0, std::chrono::seconds(30)}, {1, std::chrono::seconds(30)}});
+  driver.start(keeper);
+  REQUIRE(keeper.wait([&] { return keeper.came.size() > 60; }));
+  const auto checkOrder = [&] {
+    const std::lock_guard lock(keeper.mutex);
+    std::map<PointIndex, DateTime> last;
+    std::set<std::uint32_t> counts;
+    for (const auto& sample : keeper.came) {
+      CHECK(sample.value.sourceTimestamp >= last[sample.point]);
+      last[sample.point] = sample.value.sourceTimestamp;
+      if (const auto* count = sample.value.value.get<std::uint32_t>()) counts.insert(*count);
+    }
+    // Every cubic metre is counted.
+    for (const auto count : counts) CHECK((count == *counts.begin() || counts.contains(count - 1)));
+    return counts.size();
+  };
+  CHECK(checkOrder() > 2);
+  // It goes and comes back: what happens then is in order, too.
+  const int port = intake.settings.at.port;
+  intake.process->stop();
+  REQUIRE(keeper.wait([&] { return !keeper.isConnected; }));
+  intake.process = std::make_unique<test::Process>(std::vector<std::string>{
+      test::program("zunth-sim"), "outstation", "--port", std::to_string(port), "--speedup", "10"});
+  REQUIRE(keeper.wait([&] { return keeper.connections == 2; }));
+}
+
+TEST_CASE("an outstation that says nothing, or nonsense, is away", "[device][dnp3]") {
+  boost::asio::io_context loop;
+  boost::asio::ip::tcp::acceptor acceptor(loop, {boost::asio::ip::address_v4::loopback(), 0});
+  for (const std::string& says :
+       {std::string(), std::string(3'000, '\x05'), std::string("\x05\x64\x05\x44\x01\x00\x0A\x00zz", 10)}) {
+    std::thread peer([&] {
+      boost::asio::ip::tcp::socket socket(loop);
+      boost::system::error_code error;
+      acceptor.accept(socket, error);
+      boost::asio::write(socket, boost::asio::buffer(says), error);
+      char heard[1024];
+      while (!error) socket.read_some(boost::asio::buffer(heard), error);
+    });
+    {
+      StationSettings settings;
+      settings.at.port = acceptor.local_endpoint().port();
+      settings.timeout = std::chrono::milliseconds(200);
+      OutstationStation station(settings, {Intake::point("analog 0")});
+      CHECK(station.connect().code() == status::BadTimeout);
+    }
+    peer.join();
+  }
+}
+
+TEST_CASE("a third reader finds nothing wrong with what master and outstation say", "[device][dnp3]") {
+  Intake intake;
+  boost::asio::io_context loop;
+  boost::asio::ip::tcp::socket socket(loop);
+  socket.connect({boost::asio::ip::address_v4::loopback(), intake.settings.at.port});
+  std::string recorded;
+  const auto record = [&](char way, BytesView said) {
+    recorded += std::string(1, way) + " 0000 " + shown(said) + "\n";
+  };
+  std::uint8_t sequence = 0;
+  FrameReader reader;
+  const auto exchange = [&](const Bytes& fragment) {
+    for (const auto& segment : segmentsOf(fragment, sequence)) {
+      dnp3::Frame frame;
+      frame.destination = 10;
+      frame.source = 1;
+      frame.data = segment;
+      const Bytes sent = encode(frame);
+      boost::asio::write(socket, boost::asio::buffer(sent.data(), sent.size()));
+      record('O', sent);
+    }
+    if (fragment.size() == 2 && fragment[1] == std::byte{0}) return;  // a confirm
+    for (bool isWhole = false; !isWhole;) {
+      std::byte piece[2048];
+      const auto size = socket.read_some(boost::asio::buffer(piece));
+      record('I', BytesView(piece, size));
+      reader.feed(BytesView(piece, size));
+      while (const auto frame = reader.next())
+        isWhole = !frame->data.empty() && (std::to_integer<int>(frame->data[0]) & 0x80);
+    }
+  };
+  Command output, number;
+  output.index = 1;
+  output.code = 1;
+  output.onTime = 500;
+  number.isBinary = false;
+  number.variation = 3;
+  number.number = 55;
+  exchange(unsolicited(1, false, 0b1110));
+  exchange(readClasses(2, 0b1111));
+  exchange(confirm(2, false));
+  exchange(clearRestart(3));
+  exchange(measureDelay(4));
+  exchange(writeTime(5, *DateTime::parse("2026-05-04T07:30:00Z")));
+  exchange(command(6, Function::Select, output));
+  exchange(command(6, Function::Operate, output));
+  exchange(command(7, Function::DirectOperate, number));
+  exchange(readPoints(8, Kind::Analog, 0, 1));
+  exchange(freezeCounters(9));
+  const test::TemporaryFolder folder;
+  folder.write("said.txt", recorded);
+  const auto packed = test::run("text2pcap -q -D -T 40000,20000 said.txt said.pcap", folder.path);
+  INFO(packed.error);
+  REQUIRE(packed.code == 0);
+  const auto read = test::run("tshark -n -r said.pcap -d tcp.port==20000,dnp3 -V", folder.path);
+  REQUIRE(read.code == 0);
+  CHECK(read.out.find("Malformed") == std::string::npos);
+  CHECK(read.out.find("incorrect") == std::string::npos);
+  CHECK(read.out.find("[Bad]") == std::string::npos);
+  for (const char* said :
+       {"Select", "Operate", "Direct Operate", "Delay Measurement", "Class 0 Data", "Read", "Freeze"}) {
+    INFO(said);
+    CHECK(read.out.find(said) != std::string::npos);
+  }
+}
+
+TEST_CASE("mistakes in points of outstations are named", "[device][dnp3]") {
+  struct Row {
+    const char *words, *mistake;
+  };
+  for (const Row& row :
+       {Row{"analog", "a point is a kind and an index"}, Row{"anlog 1", "there is no kind of point 'anlog'"},
+        Row{"analog x", "'x' is no index"}, Row{"analog 1 select", "'select' means nothing here"},
+        Row{"binary-output 1 pulse soon", "'pulse' needs a time"},
+        Row{"analog-output 1 Int64", "'Int64' means nothing here"}}) {
+    INFO(row.words);
+    model::Findings findings;
+    Conversion conversion;
+    CHECK_FALSE(dnp3::parsePoint({{"x", {}}, {row.words, {"d.yaml", 1, 1, 1}}}, conversion, findings));
+    CHECK(findings.list().at(0).message == row.mistake);
+  }
+}
+
+}  // namespace zunth::dnp3_test

@@ -1,0 +1,189 @@
+// The demo's plant with all of its devices, on ports of its own.
+#include <algorithm>
+#include <map>
+#include <sstream>
+
+#include "tests/service/broker.hpp"
+#include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
+
+namespace zunth::hatchery_test {
+
+using Json = nlohmann::json;
+using test::program;
+
+namespace {
+
+class Hatchery {
+ public:
+  Hatchery() {
+    std::filesystem::copy(std::string(ZUNTH_SOURCE_DIR) + "/demo/hatchery", site(),
+                          std::filesystem::copy_options::recursive);
+    for (const char* port : {"5502", "5503", "4001", "4002", "20000"}) {
+      ports[port] = std::to_string(test::freePort());
+      replace(port, ports[port]);
+    }
+    replace("18830", std::to_string(broker.port));
+    replace("opc.tcp://127.0.0.1:4840", "opc.tcp://127.0.0.1:0");
+    start("filter-DF1", {"drum-filter", "--port", ports["5502"], "--speedup", "4"});
+    start("filter-DF2", {"drum-filter", "--port", ports["5503"]});
+    start("feeder-line", {"feeder", "--line", (site() / "feeder-line").string(), "--unit", "3"});
+    start("scale", {"scale", "--port", ports["4001"]});
+    start("ph-meter", {"ph-meter", "--port", ports["4002"]});
+    start("intake-station", {"outstation", "--port", ports["20000"]});
+    startProbes();
+    service =
+        std::make_unique<test::Process>(std::vector<std::string>{program("zunthd"), site().string(), "--log", "off"});
+    const std::string line = service->line();
+    url = line.substr(line.find("opc.tcp"));
+  }
+  std::filesystem::path site() const { return folder.path / "site"; }
+  void start(const std::string& device, std::vector<std::string> command) {
+    command.insert(command.begin(), program("zunth-sim"));
+    auto& process = devices[device] = std::make_unique<test::Process>(command);
+    REQUIRE(!process->line().empty());
+  }
+  void startProbes() {
+    start("probes", {"probes", "--broker", broker.address(), "--tanks", "A1,A2,A3,A4,B1,B2,B3,B4"});
+  }
+  test::Outcome zunth(const std::string& arguments) const {
+    return test::run(program("zunth") + " " + arguments + " --at " + url, folder.path);
+  }
+  test::Outcome zunthAlone(const std::string& arguments) const {
+    return test::run(program("zunth") + " " + arguments, folder.path);
+  }
+  Json read(const std::string& node) const { return Json::parse(zunth("read '" + node + "' --output json").out)[0]; }
+  /// Waits until a value is as wanted.
+  bool becomes(const std::string& node, const std::function<bool(const Json&)>& wanted) const {
+    test::Process watch(
+        {program("zunth"), "watch", node, "--interval", "50", "--output", "json", "--for", "30", "--at", url});
+    for (std::string line = watch.line(30'000); !line.empty(); line = watch.line(30'000))
+      if (wanted(Json::parse(line))) return true;
+    return false;
+  }
+
+  test::Broker broker;
+  test::TemporaryFolder folder;
+  std::map<std::string, std::string> ports;
+  std::map<std::string, std::unique_ptr<test::Process>> devices;
+  std::unique_ptr<test::Process> service;
+  std::string url;
+
+ private:
+  void replace(const std::string& what, const std::string& with) const {
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(site())) {
+      if (entry.path().extension() != ".yaml") continue;
+      std::ifstream in(entry.path());
+      std::string text{std::istreambuf_iterator<char>(in), {}};
+      for (auto at = text.find(what); at != std::string::npos; at = text.find(what, at + with.size()))
+        text.replace(at, what.size(), with);
+      std::ofstream(entry.path()) << text;
+    }
+  }
+};
+
+const auto isGood = [](const Json& value) { return value["status"].get<std::string>().starts_with("Good"); };
+
+}  // namespace
+
+TEST_CASE("every driver brings values, takes what is written, and carries methods out", "[hatchery]") {
+  const Hatchery hatchery;
+  const std::vector<std::string> nodes{"Hatchery/Intake/DF1/pressure",
+                                       "Hatchery/Hall1/Tank A1/oxygen",
+                                       "Hatchery/Hall2/Tank B4/temperature",
+                                       "Hatchery/Hall1/Feeder/hopper",
+                                       "Hatchery/Hall1/Feeder/portions",
+                                       "Hatchery/Brook/level",
+                                       "Hatchery/Feed/weight",
+                                       "Hatchery/Outflow/ph",
+                                       "Hatchery/Outflow/flow",
+                                       "Hatchery/Weather/air"};
+  for (const auto& node : nodes) {
+    INFO(node);
+    CHECK(hatchery.becomes(node, isGood));
+  }
+  struct Row {
+    const char *node, *written;
+    Json shown;
+  };
+  for (const Row& row :
+       {Row{"Hatchery/Hall1/Feeder/locked", "true", true}, Row{"Hatchery/Hall1/Feeder/portion", "250", 250},
+        Row{"Hatchery/Hall1/Tank A2/air", "true", true}, Row{"Hatchery/Brook/pump", "false", false},
+        Row{"Hatchery/Brook/opening", "45", 45.0}}) {
+    INFO(row.node);
+    CHECK(hatchery.zunth("write '" + std::string(row.node) + "=" + row.written + "'").code == 0);
+    CHECK(hatchery.becomes(row.node, [&](const Json& value) { return value["value"] == row.shown; }));
+  }
+  // The bit beside the one that was written is as it was.
+  CHECK(hatchery.read("Hatchery/Hall1/Feeder/byTheClock")["value"] == true);
+  CHECK(hatchery.zunth("call Hatchery/Brook/shut").code == 0);
+  CHECK(hatchery.becomes("Hatchery/Brook/gate", [](const Json& value) { return value["value"] == 1; }));
+  CHECK(hatchery.zunth("call Hatchery/Feed/tare").code == 0);
+  CHECK(hatchery.becomes("Hatchery/Feed/weight", [](const Json& value) { return value["value"] < 1; }));
+  const auto refused = hatchery.zunth("write Hatchery/Outflow/flow=3");
+  CHECK(refused.code != 0);
+  const auto way = hatchery.zunthAlone("explain Hatchery/Outflow/flow --site site");
+  CHECK(way.out.find("Hatchery/Intake/DF1/inflow") != std::string::npos);
+}
+
+TEST_CASE("devices go and come back each for itself", "[hatchery]") {
+  Hatchery hatchery;
+  struct Row {
+    const char *device, *node;
+  };
+  const std::vector<Row> rows{{"feeder-line", "Hatchery/Hall1/Feeder/hopper"},
+                              {"scale", "Hatchery/Feed/weight"},
+                              {"intake-station", "Hatchery/Brook/level"},
+                              {"probes", "Hatchery/Hall1/Tank A1/oxygen"}};
+  for (const auto& row : rows) REQUIRE(hatchery.becomes(row.node, isGood));
+  for (const auto& row : rows) {
+    INFO(row.device);
+    hatchery.devices[row.device]->stop(SIGKILL);
+    CHECK(hatchery.becomes(row.node, [](const Json& value) { return value["status"] == "BadNoCommunication"; }));
+  }
+  CHECK(isGood(hatchery.read("Hatchery/Intake/DF1/pressure")));
+  CHECK(isGood(hatchery.read("Hatchery/Outflow/ph")));
+  hatchery.start("feeder-line", {"feeder", "--line", (hatchery.site() / "feeder-line").string(), "--unit", "3"});
+  hatchery.start("scale", {"scale", "--port", hatchery.ports["4001"]});
+  hatchery.start("intake-station", {"outstation", "--port", hatchery.ports["20000"]});
+  hatchery.startProbes();
+  for (const auto& row : rows) {
+    INFO(row.device);
+    CHECK(hatchery.becomes(row.node, isGood));
+  }
+}
+
+TEST_CASE("a device that nobody knows is looked through, kept in part and watched without stating a type",
+          "[hatchery]") {
+  const Hatchery hatchery;
+  const std::string filter = "modbus-tcp port=" + hatchery.ports.at("5502");
+  const auto scanned = hatchery.zunthAlone("device scan " + filter + " --output json");
+  REQUIRE(scanned.code == 0);
+  std::map<std::string, std::string> found;
+  for (const auto& each : Json::parse(scanned.out)) found[each["name"]] = each["point"];
+  CHECK(found["input0"] == "input 0 Float");
+  CHECK(found["holding10"].starts_with("holding 10 String"));
+  const auto kept = hatchery.zunthAlone("device scan " + filter +
+                                        " --keep input0,input4,input5,holding0,holding2,holding10,coil1 --into found "
+                                        "--site site");
+  CHECK(kept.code == 0);
+  CHECK(hatchery.zunthAlone("device scan " + filter + " --into found --site site").code == 2);  // it is there
+  CHECK(hatchery.zunthAlone("check site").code == 0);
+  CHECK(hatchery.zunthAlone("apply --site site").code == 0);
+  CHECK(hatchery.becomes("found/input0", isGood));
+  CHECK(hatchery.read("found/input0")["type"] == "Float");
+
+  const auto tried = hatchery.zunthAlone("device try " + filter + " --point 'input 0' --output json");
+  CHECK(Json::parse(tried.out).size() > 20);
+  CHECK(hatchery.zunthAlone("device try scale --site site").out.find("kg") != std::string::npos);
+  CHECK(hatchery.zunthAlone("device try modbus-tcp port=1").code == 3);
+  CHECK(hatchery.zunthAlone("device try modbus-tpc").code == 2);
+  CHECK(hatchery.zunthAlone("device scan line port=1").code != 0);
+  const auto outstation =
+      hatchery.zunthAlone("device scan dnp3 port=" + hatchery.ports.at("20000") + " outstation=10 --output json");
+  CHECK(Json::parse(outstation.out).size() == 9);
+  const auto heard = hatchery.zunthAlone("device scan mqtt broker=" + hatchery.broker.address() + " --for 2");
+  CHECK(heard.out.find("$.oxygen time $.at") != std::string::npos);
+}
+
+}  // namespace zunth::hatchery_test
