@@ -1,18 +1,78 @@
-// Answers of a device: any octets end in values, a refusal or an error.
+// What devices say: any octets end in values, a refusal or an error.
+#include "service/device/dnp3_application.hpp"
+#include "service/device/dnp3_link.hpp"
+#include "service/device/file_station.hpp"
+#include "service/device/line_station.hpp"
 #include "service/device/modbus_frames.hpp"
+#include "service/device/mqtt_scan.hpp"
 
 #include <cstdint>
 
 using namespace zunth;
-using namespace zunth::device::modbus;
+using namespace zunth::device;
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
-  if (size < 6) return 0;
+namespace {
+
+void readModbus(const std::uint8_t* data, std::size_t size) {
+  using namespace zunth::device::modbus;
+  if (size < 6) return;
   const auto* octets = reinterpret_cast<const std::byte*>(data);
   const auto count = static_cast<std::uint16_t>(1 + data[1] % 125);
   const auto request = data[0] % 5 == 4 ? writeOne(Table::Coil, data[2], data[3])
                                         : readRequest(static_cast<Table>(data[0] % 4), data[2], count);
   const auto answer = answerTo(request, ua::BytesView(octets + 4, size - 4));
   if (answer && !answer->refusal.isBad() && data[0] % 5 != 4 && answer->registers.size() != count) __builtin_trap();
+}
+
+void readDnp3(ua::BytesView octets) {
+  using namespace zunth::device::dnp3;
+  if (const auto fragment = readFragment(octets)) {
+    // Each object takes an eighth of an octet at least.
+    if (fragment->measurements.size() > octets.size() * 8) __builtin_trap();
+    for (const auto& measurement : fragment->measurements) (void)statusOf(measurement);
+  }
+  FrameReader frames;
+  SegmentReader segments;
+  frames.feed(octets);
+  while (const auto frame = frames.next()) (void)segments.feed(frame->data);
+  // What is sent comes back as it was, whatever came before it.
+  Frame frame;
+  const auto data = octets.first(std::min(octets.size(), kMostInFrame));
+  frame.data.assign(data.begin(), data.end());
+  FrameReader again;
+  again.feed(encode(frame));
+  const auto found = again.next();
+  if (!found || found->data != frame.data) __builtin_trap();
+}
+
+void readTexts(std::string_view text) {
+  const auto half = text.size() / 2;
+  if (const auto pattern = TextPattern::parse(text.substr(0, half))) (void)pattern->read(text.substr(half));
+  (void)unescaped(text);
+  for (const auto sum : {line::Checksum::Xor, line::Checksum::Sum, line::Checksum::Crc16})
+    (void)line::proved(text, sum);
+  (void)mqtt::propose("a/b", text);
+  mqtt::MqttPoint point;
+  point.path = {"a", "0"};
+  point.time = {"at"};
+  (void)mqtt::valueIn(point, text, {});
+  files::FilePoint cell, word;
+  cell.column = "a";
+  word.key = "a";
+  word.word = 2;
+  (void)files::valueIn(cell, text);
+  (void)files::valueIn(word, text);
+}
+
+}  // namespace
+
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+  if (size == 0) return 0;
+  const std::uint8_t* rest = data + 1;
+  switch (data[0] % 3) {
+    case 0: readModbus(rest, size - 1); break;
+    case 1: readDnp3({reinterpret_cast<const std::byte*>(rest), size - 1}); break;
+    default: readTexts({reinterpret_cast<const char*>(rest), size - 1}); break;
+  }
   return 0;
 }

@@ -79,14 +79,16 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
   roles_ = std::make_unique<RoleConfiguration>(*server_, changedRoles);
   devices_ = std::make_shared<device::BoundDevices>(
       *site_.space, server_->owners(),
-      device::BoundDevices::Loop{[this, alive = alive_](std::function<void()> work) {
-                                   net::asio::post(loops_.services(), [alive, work = std::move(work)] {
-                                     if (*alive) work();
-                                   });
-                                 },
-                                 [this] {
-                                   if (listener_) listener_->served();
-                                 }});
+      device::BoundDevices::Loop{
+          [this, alive = alive_](std::function<void()> work) {
+            net::asio::post(loops_.services(), [alive, work = std::move(work)] {
+              if (*alive) work();
+            });
+          },
+          [this] {
+            if (listener_) listener_->served();
+          },
+          [this](NodeIndex node, const device::DeviceState& device) { deviceCameOrWent(node, device); }});
   devices_->rebind(site_.devices, site_.bindings);
   applying_ = std::make_unique<Applying>(
       Applying::Parts{loops_.services(), site_, *server_, *devices_, [this](const Site& wanted) { settle(wanted); }});
@@ -246,6 +248,34 @@ Json RunningSite::tellDevices() const {
   return {{"devices", std::move(list)}};
 }
 
+/// As an event of the device's own object (Part 5, 6.4.30).
+void RunningSite::deviceCameOrWent(NodeIndex node, const device::DeviceState& device) {
+  constexpr std::uint16_t kGone = 600, kBack = 100;
+  const bool isThere = device.health.isConnected;
+  auto& announcer = server_->announcer();
+  announcer.raise(announcer.make(
+      isThere ? id::SystemEventType : id::DeviceFailureEventType, isThere ? kBack : kGone,
+      isThere ? fmt::format("the device {} answers", device.name)
+              : fmt::format("the device {} is away: {}", device.name, shown(device.health.lastError.cause)),
+      node));
+  if (listener_) listener_->served();
+}
+
+/// Which roles users have by their own names.
+void RunningSite::showUsers() {
+  const auto users = users_.load();
+  if (!users) return;
+  std::vector<secure::RoleRule> rules;
+  for (const auto& [name, user] : *users)
+    for (const auto& role : user.roles)
+      if (const auto id = roleNamed(site_, role)) {
+        secure::RoleRule& rule = rules.emplace_back();
+        rule.role = *id;
+        rule.identities.push_back({IdentityCriteriaType::UserName, String(name)});
+      }
+  server_->showUsers(std::move(rules));
+}
+
 /// The site's own identity: made at the first start.
 Result<void> RunningSite::secure() {
   std::vector<std::string> hosts{boost::asio::ip::host_name(), "localhost", "127.0.0.1"};
@@ -400,6 +430,7 @@ void RunningSite::lookAtState() {
   const bool usersChanged = std::exchange(usersSeen_, users) != users;
   if (std::exchange(userTrustSeen_, userTrust) != userTrust || usersChanged)
     server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
+  if (usersChanged) showUsers();
 }
 
 /// The certificate in own/ is another one: new connections get it, those that are open go on with theirs.

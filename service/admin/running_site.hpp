@@ -37,6 +37,8 @@ class RunningSite {
   void settle(const Site& wanted);
   void tellAsMuchAs(const std::string& level) const;
   Json tellDevices() const;
+  void deviceCameOrWent(space::NodeIndex node, const device::DeviceState& device);
+  void showUsers();
   device::Trace watchedBy(space::NodeIndex variable) const;
   void explain(const Json& asked, const Control::Answer& answer);
 

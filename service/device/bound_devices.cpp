@@ -69,6 +69,7 @@ std::shared_ptr<BoundDevices::Bound> BoundDevices::make(DeviceFile file) {
       // A device that comes back shows itself by its next values.
       if (!isConnected) devices.showLost(bound, when);
       devices.tellHealth(bound, true);
+      devices.tellLink(bound, isConnected);
     });
   };
   bound->device = std::make_unique<Device>(file, std::move(events));
@@ -142,6 +143,12 @@ void BoundDevices::tellHealth(Bound& bound, bool isNews) {
   if (!isNews && now - bound.toldAt < std::chrono::seconds(1)) return;
   bound.toldAt = now;
   nodes_.show(stateOf(bound));
+}
+
+/// Once for each time that it comes or goes, whatever else it says of why it is away.
+void BoundDevices::tellLink(Bound& bound, bool isConnected) {
+  const auto before = std::exchange(bound.wasConnected, isConnected);
+  if (before != isConnected && loop_.cameOrWent) loop_.cameOrWent(nodes_.nodeOf(bound.file.name), stateOf(bound));
 }
 
 void BoundDevices::explain(NodeIndex variable, Instant deadline, ExplainDone done) {

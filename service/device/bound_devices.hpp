@@ -27,6 +27,8 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   struct Loop {
     std::function<void(std::function<void()>)> post;  // from any thread, to the services'
     std::function<void()> served;                     // new values are in the space
+    /// A device came or went; `node` shows how it is.
+    std::function<void(space::NodeIndex node, const DeviceState& device)> cameOrWent = {};
   };
   BoundDevices(space::Space& space, space::Owners& owners, Loop loop)
       : space_(space),
@@ -66,6 +68,7 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
     std::map<PointIndex, std::vector<space::NodeIndex>> shown;
     std::map<PointIndex, std::shared_ptr<const Trace>> traces;  // of points that somebody looks at
     bool isStarted = false;
+    std::optional<bool> wasConnected;
     ua::Instant toldAt{};  // how it is doing
   };
   struct Source {
@@ -101,6 +104,7 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   Trace wayOf(Bound& bound, PointIndex point, space::NodeIndex variable);
   void showLost(const Bound& bound, ua::DateTime when);
   void tellHealth(Bound& bound, bool isNews);
+  void tellLink(Bound& bound, bool isConnected);
   static DeviceState stateOf(const Bound& bound);
   void showReleased(space::NodeIndex variable);
   void showAwaited(space::NodeIndex variable);

@@ -63,6 +63,8 @@ NodeIndex DeviceNodes::add(NodeIndex parent, std::string id, const char* name, s
 
 NodeIndex DeviceNodes::at(const std::string& id) const { return space_.find(NodeId(kOwnNamespace, String(id))); }
 
+NodeIndex DeviceNodes::nodeOf(const std::string& device) const { return at(idOf(device)); }
+
 void DeviceNodes::remove(const std::string& id) {
   if (const NodeIndex there = at(id); there != kNoNode) space_.remove(there);
 }

@@ -17,6 +17,8 @@ class DeviceNodes {
   /// These devices and no others.
   void keep(const std::vector<DeviceState>& devices);
   void show(const DeviceState& device);
+  /// The object of a device; kNoNode when a client has deleted it.
+  space::NodeIndex nodeOf(const std::string& device) const;
 
  private:
   space::NodeIndex at(const std::string& id) const;

@@ -291,12 +291,22 @@ Result<LineStation::Answer> LineStation::ask() {
   link_.empty();
   came_.clear();
   if (auto sent = send(settings_.ask); !sent) return sent.error();
-  auto line = nextLine(now() + settings_.timeout);
-  if (!line) return line.error();
-  if (!*line)
-    return Error{status::BadTimeout, fmt::format("{} does not answer", settings_.at.text()),
-                 "look at 'ask', and whether the device is on"};
-  return answerIn(std::move(**line));
+  // A line that looks otherwise may be the answer to what was sent before: the next one is waited for, a moment.
+  constexpr Duration kMoment = std::chrono::milliseconds(100);
+  const Instant late = now() + settings_.timeout;
+  std::optional<Answer> other;
+  while (true) {
+    auto line = nextLine(other ? std::min(late, now() + kMoment) : late);
+    if (!line) return line.error();
+    if (!*line) break;
+    Answer answer = answerIn(std::move(**line));
+    if (answer.fields) return answer;
+    other = std::move(answer);
+    if (now() >= late) break;
+  }
+  if (other) return *other;
+  return Error{status::BadTimeout, fmt::format("{} does not answer", settings_.at.text()),
+               "look at 'ask', and whether the device is on"};
 }
 
 DataValue LineStation::valueOf(PointIndex point, const Answer& answer, DateTime when) const {

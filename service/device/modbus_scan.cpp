@@ -58,7 +58,7 @@ bool isLetter(unsigned octet) { return octet >= 0x20 && octet < 0x7F; }
 bool looksLikeFloat(std::uint16_t high, std::uint16_t low) {
   const float value = std::bit_cast<float>(static_cast<std::uint32_t>(high) << 16 | low);
   const float size = std::abs(value);
-  return std::isfinite(value) && size >= 1e-3f && size < 1e6f;
+  return std::isfinite(value) && size >= 1e-3f && size < 1e5f;
 }
 
 FoundPoint found(Table table, std::uint16_t address, std::string_view type, Variant value) {

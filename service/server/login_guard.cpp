@@ -1,6 +1,7 @@
 #include "service/server/login_guard.hpp"
 
 #include <algorithm>
+#include <vector>
 
 namespace zunth::server {
 
@@ -17,6 +18,21 @@ double LoginGuard::waitOf(const Records& records, const std::string& key, Instan
   return std::max(0.0, std::chrono::duration<double, std::milli>(found->second.until - now).count());
 }
 
+namespace {
+
+/// Drops the tenth that was touched longest ago, so that not every new record costs a look at all of them.
+template <class Map, class When>
+void forgetOldest(Map& records, When when) {
+  std::vector<Instant> times;
+  times.reserve(records.size());
+  for (const auto& entry : records) times.push_back(when(entry.second));
+  const auto tenth = times.begin() + static_cast<std::ptrdiff_t>(times.size() / 10);
+  std::ranges::nth_element(times, tenth);
+  std::erase_if(records, [&, latest = *tenth](const auto& entry) { return when(entry.second) <= latest; });
+}
+
+}  // namespace
+
 bool LoginGuard::isKnown(const std::string& pair, Instant now) const {
   const auto found = known_.find(pair);
   return found != known_.end() && now - found->second < std::chrono::hours(24 * 30);
@@ -32,12 +48,9 @@ double LoginGuard::wait(const std::string& name, const std::string& origin, Inst
 }
 
 void LoginGuard::fail(Records& records, const Kind& kind, const std::string& key, Instant now) {
-  if (records.size() >= kMost && !records.contains(key)) {
-    std::erase_if(records, [now](const auto& entry) { return now - entry.second.last > kMemory; });
-    // Full of fresh ones: the one that failed longest ago gives way.
-    if (records.size() >= kMost)
-      records.erase(std::ranges::min_element(records, {}, [](const auto& entry) { return entry.second.last; }));
-  }
+  // Those that failed longest ago give way.
+  if (records.size() >= kMost && !records.contains(key))
+    forgetOldest(records, [](const Record& record) { return record.last; });
   auto& record = records[key];
   if (now - record.last > kMemory) record = {};
   record.last = now;
@@ -58,7 +71,7 @@ void LoginGuard::forgive(Records& records, const std::string& key) {
 void LoginGuard::begun(const std::string& name, const std::string& origin, Instant now) {
   fail(pairs_, kPair, pairOf(name, origin), now);
   if (origins_.size() >= kMost && !origins_.contains(origin))
-    std::erase_if(origins_, [now](const auto& entry) { return entry.second.at(now) >= kTriesInARow; });
+    forgetOldest(origins_, [](const Bucket& bucket) { return bucket.filled; });
   auto& bucket = origins_[origin];
   bucket = {bucket.at(now) - 1, now};
   fail(names_, kName, name, now);
@@ -76,8 +89,7 @@ void LoginGuard::succeeded(const std::string& name, const std::string& origin, I
   pairs_.erase(pairOf(name, origin));
   if (const auto found = origins_.find(origin); found != origins_.end()) ++found->second.tries;
   forgive(names_, name);
-  if (known_.size() >= kMost)
-    known_.erase(std::ranges::min_element(known_, {}, [](const auto& entry) { return entry.second; }));
+  if (known_.size() >= kMost) forgetOldest(known_, [](Instant at) { return at; });
   known_[pairOf(name, origin)] = now;
 }
 

@@ -45,6 +45,8 @@ class Server {
   void accountsChanged(const std::function<ua::Result<Account>(const User& user)>& accountOf) {
     sessions_.accountsChanged(accountOf);
   }
+  /// Which roles the site's users have by their names, for administrators to see.
+  void showUsers(std::vector<secure::RoleRule> rules) { object_.showUsers(std::move(rules)); }
   /// Other rules count from now on, for the sessions that are open, too.
   void setRoles(std::vector<secure::RoleRule> rules);
   /// Takes over what may change while it runs: who is let in and how, roles, limits, what clients may do to nodes.

@@ -14,8 +14,13 @@ class ServerObject : Service {
   /// A session's own object (Part 5, 6.3.5), whose NodeId is the session's id.
   void showSession(const Session& session);
   void hideSession(const Session& session);
-  /// Shows the role rules below Server/ServerCapabilities/RoleSet (Part 18, 4.2), to administrators.
+  /// Shows the role rules below Server/ServerCapabilities/RoleSet (Part 18, 4.2), to administrators: those of the
+  /// settings, those that are always there, and those that the site's users have of their own.
   void fillRoles();
+  void showUsers(std::vector<secure::RoleRule> rules) {
+    userRules_ = std::move(rules);
+    fillRoles();
+  }
   /// Each namespace has its NamespaceMetadata object (Part 5, 6.3.13), with what its model says of itself.
   void showModels();
   /// Takes a client's write to one of its own nodes; false when it is none of them.
@@ -31,6 +36,8 @@ class ServerObject : Service {
   std::vector<ua::SubscriptionDiagnosticsDataType> subscriptionDiagnostics(const Session* ofOne) const;
   std::vector<ua::SamplingIntervalDiagnosticsDataType> samplingDiagnostics() const;
   void switchDiagnostics(bool on);
+
+  std::vector<secure::RoleRule> userRules_;
 };
 
 }  // namespace zunth::server

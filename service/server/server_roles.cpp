@@ -43,6 +43,16 @@ space::NodeIndex addRoleObject(space::Space& space, const NodeId& role) {
   return *node;
 }
 
+/// Rules that no site makes: who is not logged in is anonymous, and everybody else is not (Part 18, 4.2.1).
+std::vector<secure::RoleRule> builtInRules() {
+  std::vector<secure::RoleRule> out(2);
+  out[0].role = NodeId(id::WellKnownRole_Anonymous);
+  out[0].identities.push_back({IdentityCriteriaType::Anonymous, {}});
+  out[1].role = NodeId(id::WellKnownRole_AuthenticatedUser);
+  out[1].identities.push_back({IdentityCriteriaType::AuthenticatedUser, {}});
+  return out;
+}
+
 }  // namespace
 
 void ServerObject::fillRoles() {
@@ -50,11 +60,14 @@ void ServerObject::fillRoles() {
   if (roleSet == space::kNoNode) return;
   for (const auto& rule : settings_.roles)
     if (space_.find(rule.role) == space::kNoNode) addRoleObject(space_, rule.role);
+  std::vector<secure::RoleRule> rules = builtInRules();
+  rules.insert(rules.end(), settings_.roles.begin(), settings_.roles.end());
+  rules.insert(rules.end(), userRules_.begin(), userRules_.end());
   for (const auto& reference : space_.references(roleSet)) {
     const auto node = reference.target();
     if (!reference.isForward() || space_.typeDefinition(node) != space_.at(id::RoleType)) continue;
     secure::RoleRule all;
-    for (const auto& rule : settings_.roles) {
+    for (const auto& rule : rules) {
       if (!(rule.role == space_.nodeId(node))) continue;
       all.identities.insert(all.identities.end(), rule.identities.begin(), rule.identities.end());
       all.applications.insert(all.applications.end(), rule.applications.begin(), rule.applications.end());

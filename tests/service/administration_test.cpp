@@ -300,7 +300,7 @@ TEST_CASE("the fields that programs read are those of the documentation", "[plan
         isLocal ? plant.zunthAlone(command + " --site site --output yaml") : plant.zunth(command + " --output yaml");
     CHECK(yaml.out.find(fields.substr(0, fields.find(',')) + ": ") != std::string::npos);
   }
-  CHECK(rows == 17);
+  CHECK(rows == 18);
 }
 
 TEST_CASE("how much the service tells is applied, and what it was comes back", "[plant][apply]") {
@@ -374,6 +374,15 @@ TEST_CASE("a shutdown is asked for by an administrator alone, and announced to e
   CHECK(plant.zunth(shutdown).error.find("BadSecurityModeInsufficient") != std::string::npos);
   CHECK(plant.zunth(shutdown + "--user otto --security encrypt").error.find("BadUserAccessDenied") !=
         std::string::npos);
+
+  // By which rule a role is held shows to administrators: those of users, and those that are always there.
+  const auto roles = [&](const std::string& role) {
+    return plant.zunth("read Server/ServerCapabilities/RoleSet/" + role + "/Identities --user ada --security encrypt")
+        .out;
+  };
+  CHECK(roles("Operator").find("otto") != std::string::npos);
+  CHECK(roles("ConfigureAdmin").find("ada") != std::string::npos);
+  CHECK(roles("AuthenticatedUser").find("AuthenticatedUser") != std::string::npos);
 
   Process watch({program("zunth"), "watch", "Server/ServerStatus/SecondsTillShutdown", "Server/ServerStatus/State",
                  "Server/ServerStatus/ShutdownReason", "--interval", "100", "--output", "json", "--at", plant.url});

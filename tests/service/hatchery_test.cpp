@@ -163,15 +163,16 @@ TEST_CASE("a device that nobody knows is looked through, kept in part and watche
   for (const auto& each : Json::parse(scanned.out)) found[each["name"]] = each["point"];
   CHECK(found["input0"] == "input 0 Float");
   CHECK(found["holding10"].starts_with("holding 10 String"));
-  const auto kept = hatchery.zunthAlone("device scan " + filter +
-                                        " --keep input0,input4,input5,holding0,holding2,holding10,coil1 --into found "
-                                        "--site site");
+  const auto kept =
+      hatchery.zunthAlone("device scan " + filter +
+                          " --keep input0,input2,discrete0,holding0,holding2,holding10,coil1 --into found "
+                          "--site site");
   CHECK(kept.code == 0);
   CHECK(hatchery.zunthAlone("device scan " + filter + " --into found --site site").code == 2);  // it is there
   CHECK(hatchery.zunthAlone("check site").code == 0);
   CHECK(hatchery.zunthAlone("apply --site site").code == 0);
   CHECK(hatchery.becomes("found/input0", isGood));
-  CHECK(hatchery.read("found/input0")["type"] == "Float");
+  CHECK(hatchery.zunth("show found/input0").out.find("Float") != std::string::npos);
 
   const auto tried = hatchery.zunthAlone("device try " + filter + " --point 'input 0' --output json");
   CHECK(Json::parse(tried.out).size() > 20);
@@ -179,8 +180,11 @@ TEST_CASE("a device that nobody knows is looked through, kept in part and watche
   CHECK(hatchery.zunthAlone("device try modbus-tcp port=1").code == 3);
   CHECK(hatchery.zunthAlone("device try modbus-tpc").code == 2);
   CHECK(hatchery.zunthAlone("device scan line port=1").code != 0);
+  // One with a master already would be torn between two.
+  test::Process another({program("zunth-sim"), "outstation", "--port", "0"});
+  const std::string where = another.line();
   const auto outstation =
-      hatchery.zunthAlone("device scan dnp3 port=" + hatchery.ports.at("20000") + " outstation=10 --output json");
+      hatchery.zunthAlone("device scan dnp3 port=" + where.substr(where.rfind(':') + 1) + " --output json");
   CHECK(Json::parse(outstation.out).size() == 9);
   const auto heard = hatchery.zunthAlone("device scan mqtt broker=" + hatchery.broker.address() + " --for 2");
   CHECK(heard.out.find("$.oxygen time $.at") != std::string::npos);

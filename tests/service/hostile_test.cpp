@@ -606,7 +606,7 @@ TEST_CASE("a service without descriptors goes on when there are some again", "[h
   Site site("ulimit -n 60; exec ");
   GoodClient good(site.url);
   REQUIRE(good.failure == "");
-  for (int round = 0; round < 3; ++round) {
+  for (int round = 0; round < 2; ++round) {
     asio::io_context loop;
     Sockets sockets;
     for (int i = 0; i < 150; ++i) sockets.push_back(plug(loop, i % 2 ? site.tcpPort : site.tlsPort, "HELF"));

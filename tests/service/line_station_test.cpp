@@ -205,9 +205,9 @@ TEST_CASE("what is written is one line, whatever the value", "[device][line]") {
   std::vector<std::string> heard;
   Peer peer([&](const std::string& line) {
     heard.push_back(line);
-    return line == "W" ? "1\r\n" : "OK\r\n";
+    return line == "W" ? "W 1\r\n" : "OK\r\n";
   });
-  LineStation station(peer.settings("{weight}"),
+  LineStation station(peer.settings("W {weight}"),
                       {*make("weight").point, *make("send SP {value}").point, *make("send T").point});
   REQUIRE(station.connect());
   CHECK(station.write({1, Variant(2.5)})->error.code.isGood());

@@ -41,6 +41,14 @@ TEST_CASE("values come from the device, setpoints and commands reach it", "[plan
 TEST_CASE("a device may die and come back", "[plant]") {
   Plant plant;
   REQUIRE(plant.watchUntil("DF1/pressure", [](const Json& j) { return j["status"] == "Good"; }));
+  Process events({program("zunth"), "events", "--output", "json", "--at", plant.url});
+  const auto hears = [&](const std::string& words) {
+    for (std::string line = events.line(); !line.empty(); line = events.line())
+      if (line.find(words) != std::string::npos) return true;
+    return false;
+  };
+  // The first write may come before the events are asked for.
+  for (int i = 0; i < 50 && events.line(500).empty(); ++i) CHECK(plant.zunth("write DF1/speedGoal=11").code == 0);
   plant.simulator->stop(SIGKILL);
   REQUIRE(plant.watchUntil("DF1/pressure", [](const Json& j) {
     return j["status"] == "BadNoCommunication" && j["time"].is_string() && j["value"].is_null();
@@ -51,8 +59,10 @@ TEST_CASE("a device may die and come back", "[plant]") {
   CHECK(refused.error.find("zunth device filter (BadNoCommunication)") != std::string::npos);
   CHECK(plant.zunth("call DF1/wash 3").code == 1);
   CHECK(plant.zunth("read DF1/pressure").code == 1);
+  CHECK(hears("the device filter is away: "));
   plant.startSimulator(plant.simulatorPort);
   CHECK(plant.watchUntil("DF1/pressure", [](const Json& j) { return j["status"] == "Good"; }));
+  CHECK(hears("the device filter answers"));
 }
 
 TEST_CASE("wrong use gets one clear line and its exit code", "[plant]") {

@@ -41,6 +41,12 @@ std::optional<int> mistakeIn(const model::Findings& findings) {
   return std::nullopt;
 }
 
+/// A device that can't be reached is as a server that can't.
+int notReached(const Error& why) {
+  const int code = fail(why);
+  return why.code == status::BadNotSupported || why.code == status::BadConfigurationError ? code : int{kNoConnection};
+}
+
 std::string kinds() {
   std::string out;
   for (const auto& kind : device::driverKinds()) out += (out.empty() ? "" : ", ") + std::string(kind.name);
@@ -105,7 +111,7 @@ int tryDevice(const Options& options, const TryWish& wish, const std::string& fo
   if (const auto mistake = mistakeIn(findings)) return *mistake;
   spdlog::set_level(spdlog::level::off);  // what is to be said is said here
   auto tried = device::tryOut(file, patience);
-  if (!tried) return fail(tried.error());
+  if (!tried) return notReached(tried.error());
   if (!options.quiet && options.format == Format::Table && isTerminal())
     std::printf("%s answers\n", file.address.c_str());
   if (ways)
@@ -170,7 +176,7 @@ int scanDevice(const Options& options, const ScanOrder& order, const std::string
   if (const auto mistake = mistakeIn(findings)) return *mistake;
   auto found = device::scan(*kind, {root, {}, "scanned", site}, wish, findings);
   if (const auto mistake = mistakeIn(findings)) return *mistake;
-  if (!found) return fail(found.error());
+  if (!found) return notReached(found.error());
   if (!order.only.empty()) {
     for (const auto& name : order.only)
       if (std::ranges::find(*found, name, &device::FoundPoint::name) == found->end())
