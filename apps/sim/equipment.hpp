@@ -22,6 +22,9 @@ class Equipment {
  public:
   virtual ~Equipment() = default;
   virtual std::string name() const = 0;
+  /// How many registers and bits its tables have.
+  virtual std::size_t registers() const { return 32; }
+  virtual std::size_t bits() const { return 16; }
   /// What the registers hold at the beginning.
   virtual void prepare(const Tables& tables) = 0;
   /// Lets `seconds` pass.

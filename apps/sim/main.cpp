@@ -3,6 +3,7 @@
 #include "apps/sim/modbus_server.hpp"
 #include "apps/sim/outstation.hpp"
 #include "apps/sim/probes.hpp"
+#include "apps/sim/site_plant.hpp"
 #include "apps/sim/text_server.hpp"
 
 #include <csignal>
@@ -88,6 +89,12 @@ int main(int argc, char** argv) {
   intakePlace.offer(*intake);
   intake->add_option("--address", address, "Its address")->capture_default_str()->check(CLI::Range(0, 65519));
   intake->add_option("--master", master, "Its master's address")->capture_default_str()->check(CLI::Range(0, 65519));
+  std::string folder;
+  double siteSpeedup = 1;
+  auto* plant = app.add_subcommand(
+      "site", "All devices of a site, as its own files describe them: a plant can be tried before it exists.");
+  plant->add_option("SITE", folder, "Folder with site.yaml and devices/")->required();
+  plant->add_option("--speedup", siteSpeedup, "Simulated seconds in one real second")->check(CLI::Range(0.01, 1000.0));
   auto* oxygen = app.add_subcommand("probes", "Oxygen probes that speak MQTT, and blowers to switch.");
   oxygen->add_option("--broker", broker, "Host and port of the broker")->capture_default_str();
   oxygen->add_option("--base", probes.base, "What their topics begin with")->capture_default_str();
@@ -127,6 +134,16 @@ int main(int argc, char** argv) {
       Outstation server(settings);
       const std::string where = server.open();
       serve(server, "intake station", where);
+    }
+    if (*plant) {
+      SitePlant site(folder, siteSpeedup);
+      std::string where;
+      for (const auto& line : site.open()) where += (where.empty() ? "" : "\n") + line;
+      stopRunning = [&site] { site.stop(); };
+      for (const int signal : {SIGINT, SIGTERM}) std::signal(signal, [](int) { stopRunning(); });
+      std::printf("%s\n", where.c_str());
+      std::fflush(stdout);
+      site.run();
     }
     if (*oxygen) {
       const auto colon = broker.rfind(':');

@@ -13,7 +13,6 @@
 namespace zunth::sim {
 namespace {
 
-constexpr int kBits = 16, kRegisters = 32;
 constexpr int kStepMs = 50;
 
 }  // namespace
@@ -21,7 +20,9 @@ constexpr int kStepMs = 50;
 ModbusServer::ModbusServer(std::unique_ptr<Equipment> equipment, Settings settings)
     : equipment_(std::move(equipment)),
       settings_(std::move(settings)),
-      mapping_(modbus_mapping_new(kBits, kBits, kRegisters, kRegisters)) {
+      mapping_(modbus_mapping_new(static_cast<int>(equipment_->bits()), static_cast<int>(equipment_->bits()),
+                                  static_cast<int>(equipment_->registers()),
+                                  static_cast<int>(equipment_->registers()))) {
   equipment_->prepare(tables());
 }
 
@@ -32,10 +33,11 @@ ModbusServer::~ModbusServer() {
 }
 
 Tables ModbusServer::tables() const {
-  return {{mapping_->tab_input_registers, kRegisters},
-          {mapping_->tab_registers, kRegisters},
-          {mapping_->tab_bits, kBits},
-          {mapping_->tab_input_bits, kBits}};
+  const std::size_t registers = equipment_->registers(), bits = equipment_->bits();
+  return {{mapping_->tab_input_registers, registers},
+          {mapping_->tab_registers, registers},
+          {mapping_->tab_bits, bits},
+          {mapping_->tab_input_bits, bits}};
 }
 
 std::string ModbusServer::open() {

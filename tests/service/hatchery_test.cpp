@@ -16,7 +16,8 @@ namespace {
 
 class Hatchery {
  public:
-  Hatchery() {
+  /// With the devices of the demo, or with those that its files alone describe.
+  explicit Hatchery(bool areTheirOwn = true) {
     std::filesystem::copy(std::string(ZUNTH_SOURCE_DIR) + "/demo/hatchery", site(),
                           std::filesystem::copy_options::recursive);
     for (const char* port : {"5502", "5503", "4001", "4002", "20000"}) {
@@ -25,6 +26,16 @@ class Hatchery {
     }
     replace("18830", std::to_string(broker.port));
     replace("opc.tcp://127.0.0.1:4840", "opc.tcp://127.0.0.1:0");
+    if (areTheirOwn)
+      startDevices();
+    else
+      start("all", {"site", site().string()});
+    service =
+        std::make_unique<test::Process>(std::vector<std::string>{program("zunthd"), site().string(), "--log", "off"});
+    const std::string line = service->line();
+    url = line.substr(line.find("opc.tcp"));
+  }
+  void startDevices() {
     start("filter-DF1", {"drum-filter", "--port", ports["5502"], "--speedup", "4"});
     start("filter-DF2", {"drum-filter", "--port", ports["5503"]});
     start("feeder-line", {"feeder", "--line", (site() / "feeder-line").string(), "--unit", "3"});
@@ -32,10 +43,6 @@ class Hatchery {
     start("ph-meter", {"ph-meter", "--port", ports["4002"]});
     start("intake-station", {"outstation", "--port", ports["20000"]});
     startProbes();
-    service =
-        std::make_unique<test::Process>(std::vector<std::string>{program("zunthd"), site().string(), "--log", "off"});
-    const std::string line = service->line();
-    url = line.substr(line.find("opc.tcp"));
   }
   std::filesystem::path site() const { return folder.path / "site"; }
   void start(const std::string& device, std::vector<std::string> command) {
@@ -124,6 +131,23 @@ TEST_CASE("every driver brings values, takes what is written, and carries method
   CHECK(refused.code != 0);
   const auto way = hatchery.zunthAlone("explain Hatchery/Outflow/flow --site site");
   CHECK(way.out.find("Hatchery/Intake/DF1/inflow") != std::string::npos);
+}
+
+TEST_CASE("a plant is tried before it exists", "[hatchery]") {
+  const Hatchery hatchery(false);
+  for (const auto& [node, low, high] :
+       std::vector<std::tuple<std::string, double, double>>{{"Hatchery/Intake/DF1/pressure", 0, 50},
+                                                            {"Hatchery/Hall1/Tank A1/oxygen", 0, 20},
+                                                            {"Hatchery/Hall1/Feeder/hopper", 0, 10},
+                                                            {"Hatchery/Outflow/ph", 6, 9},
+                                                            {"Hatchery/Feed/weight", -600, 600}}) {
+    INFO(node);
+    CHECK(hatchery.becomes(node, isGood));
+    const double value = hatchery.read(node)["value"];
+    CHECK((value > low && value < high));
+  }
+  CHECK(hatchery.zunth("write Hatchery/Hall1/Feeder/portion=321").code == 0);
+  CHECK(hatchery.becomes("Hatchery/Hall1/Feeder/portion", [](const Json& value) { return value["value"] == 321; }));
 }
 
 TEST_CASE("devices go and come back each for itself", "[hatchery]") {

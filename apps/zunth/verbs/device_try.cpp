@@ -6,6 +6,7 @@
 #include "service/device/scan.hpp"
 
 #include <algorithm>
+#include <cmath>
 #include <fstream>
 
 #include <fmt/format.h>
@@ -114,8 +115,15 @@ int tryDevice(const Options& options, const TryWish& wish, const std::string& fo
   if (!tried) return notReached(tried.error());
   if (!options.quiet && options.format == Format::Table && isTerminal())
     std::printf("%s answers\n", file.address.c_str());
-  if (ways)
+  if (ways) {
     for (auto& point : *tried) point.name = point.words.substr(wish.points[0].size() + 1);
+    // What people measure comes first; among it is most likely the right one.
+    std::ranges::stable_partition(*tried, [](const auto& point) {
+      double number = 0;
+      const bool isNumber = point.value.status.isGood() && point.value.value.toDouble(number);
+      return isNumber && (number == 0 || (std::abs(number) >= 1e-3 && std::abs(number) < 1e6));
+    });
+  }
   return tell(options, *tried, !ways);
 }
 
