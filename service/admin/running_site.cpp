@@ -103,6 +103,8 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
   control_.on("explain",
               [this](const Actor&, const Json& asked, const Control::Answer& answer) { explain(asked, answer); });
   control_.on("devices", [this](const Actor&, const Json&, const Control::Answer& answer) { answer(tellDevices()); });
+  control_.on("wire",
+              [this](const Actor&, const Json& asked, const Control::Answer& answer) { answer(tellWire(asked)); });
   server_->setStateHandler([this](ServerState state, std::uint32_t seconds) {
     shutdown_.cancel();
     if (state != ServerState::Shutdown) return;
@@ -224,6 +226,25 @@ device::Trace RunningSite::watchedBy(NodeIndex variable) const {
                                watcher.subscription)});
   }
   return out;
+}
+
+/// What goes over a device's line, from when it is first asked for until nobody asks for ten seconds.
+Json RunningSite::tellWire(const Json& asked) const {
+  const std::string name = asked.value("device", "");
+  const auto log = devices_->wireOf(name);
+  if (!log)
+    return {{"error", jsonOf(Error{status::BadNotFound, fmt::format("there is no device '{}'", shown(name)),
+                                   "zunth device shows them all"})}};
+  const auto after = asked.value("after", std::uint64_t{0});
+  log->keepFor(std::chrono::seconds(10));
+  Json lines = Json::array();
+  for (const auto& entry : log->since(after))
+    lines.push_back({{"number", entry.number},
+                     {"time", entry.when.text()},
+                     {"way", entry.isSent ? "sent" : "came"},
+                     {"octets", entry.octets},
+                     {"words", entry.words}});
+  return {{"lines", std::move(lines)}};
 }
 
 Json RunningSite::tellDevices() const {

@@ -37,6 +37,7 @@ class RunningSite {
   void settle(const Site& wanted);
   void tellAsMuchAs(const std::string& level) const;
   Json tellDevices() const;
+  Json tellWire(const Json& asked) const;
   void deviceCameOrWent(space::NodeIndex node, const device::DeviceState& device);
   void showUsers();
   device::Trace watchedBy(space::NodeIndex variable) const;

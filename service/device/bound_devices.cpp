@@ -137,6 +137,13 @@ std::vector<DeviceState> BoundDevices::states() const {
   return out;
 }
 
+std::shared_ptr<WireLog> BoundDevices::wireOf(const std::string& device) const {
+  for (const auto& bound : devices_)
+    if (bound->file.name == device)
+      return WireLog::of(bound->file.line.empty() ? bound->file.address : bound->file.line);
+  return nullptr;
+}
+
 /// Its nodes show at once what is news, and its figures each second.
 void BoundDevices::tellHealth(Bound& bound, bool isNews) {
   const Instant now = std::chrono::steady_clock::now();

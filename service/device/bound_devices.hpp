@@ -5,6 +5,7 @@
 #include "service/device/bindings.hpp"
 #include "service/device/device.hpp"
 #include "service/device/device_nodes.hpp"
+#include "service/device/wire_log.hpp"
 
 #include <list>
 
@@ -47,6 +48,8 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   void start();
   void stop();
   std::vector<DeviceState> states() const;
+  /// What goes over the line of a device; null when there is no such device.
+  std::shared_ptr<WireLog> wireOf(const std::string& device) const;
   /// How the value of a variable comes about, from the wire to the node, read anew for it; on the services' thread.
   /// BadNotFound for one that is bound to no device.
   using ExplainDone = std::function<void(ua::Result<Trace>)>;

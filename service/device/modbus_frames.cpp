@@ -131,6 +131,42 @@ Bytes writeSeveral(Table table, std::uint16_t first, std::span<const std::uint16
   return out;
 }
 
+namespace {
+
+std::string_view nameOfFunction(std::uint8_t function) {
+  switch (function) {
+    case ReadCoils: return "read coils";
+    case ReadDiscreteInputs: return "read discrete inputs";
+    case ReadHoldingRegisters: return "read holding registers";
+    case ReadInputRegisters: return "read input registers";
+    case WriteCoil: return "write coil";
+    case WriteRegister: return "write register";
+    case WriteCoils: return "write coils";
+    case WriteRegisters: return "write registers";
+    case MaskRegister: return "write bits of register";
+    default: return "a function of another kind";
+  }
+}
+
+}  // namespace
+
+std::string describe(BytesView request) {
+  if (request.size() < 5) return "too few octets";
+  const std::uint8_t function = octetAt(request, 0);
+  const std::uint16_t first = wordAt(request, 1), second = wordAt(request, 3);
+  const bool isOne = function == WriteCoil || function == WriteRegister || function == MaskRegister;
+  return isOne ? fmt::format("{} {}: {:04X}", nameOfFunction(function), first, second)
+               : fmt::format("{} {} to {}", nameOfFunction(function), first, first + second - 1);
+}
+
+std::string describeAnswer(BytesView answer) {
+  if (answer.size() < 2) return "too few octets";
+  const std::uint8_t function = octetAt(answer, 0);
+  if (function & kException)
+    return fmt::format("exception {}: {}", octetAt(answer, 1), exceptionName(octetAt(answer, 1)));
+  return fmt::format("{}: done", nameOfFunction(function));
+}
+
 Result<Answer> answerTo(BytesView request, BytesView answer) {
   if (request.size() < 5 || answer.size() < 2) return nonsense("the device answered with too few octets");
   const std::uint8_t function = octetAt(request, 0), answered = octetAt(answer, 0);

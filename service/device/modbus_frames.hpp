@@ -27,6 +27,10 @@ ua::Bytes writeSeveral(Table table, std::uint16_t first, std::span<const std::ui
 /// Sets or clears one bit of a register, 0 is the lowest, and leaves the others as they are (function 22).
 ua::Bytes writeBit(std::uint16_t address, int bit, bool on);
 
+/// What a request or an answer says, for people: "read input registers 0 to 9", "exception 2: illegal data address".
+std::string describe(ua::BytesView request);
+std::string describeAnswer(ua::BytesView answer);
+
 /// Reads what came back for a request. BadDecodingError when it is no answer to it.
 ua::Result<Answer> answerTo(ua::BytesView request, ua::BytesView answer);
 

@@ -1,5 +1,7 @@
 #include "service/device/modbus_line.hpp"
 
+#include "service/device/modbus_frames.hpp"
+
 #include <cerrno>
 #include <map>
 #include <vector>
@@ -84,12 +86,15 @@ Result<Bytes> Line::exchange(std::uint8_t unit, BytesView request, Duration pati
   for (const auto octet : request) frame.push_back(std::to_integer<std::uint8_t>(octet));
   std::uint8_t answer[MODBUS_TCP_MAX_ADU_LENGTH];
   const Envelope& envelope = address_.isSerial() ? kSerial : kTcp;
+  const bool isLogged = log_->isOn();
+  if (isLogged) log_->note(true, request, fmt::format("unit {}: {}", unit, describe(request)));
   const int sent = modbus_send_raw_request(context_, frame.data(), static_cast<int>(frame.size()));
   const int size = sent < 0 ? -1 : modbus_receive_confirmation(context_, answer);
   if (size < static_cast<int>(envelope.header + envelope.trailer) + 1) {
     // The library passes over what is for others, and says nothing of it.
     if (size >= 0) errno = ETIMEDOUT;
     const Error error = lost(sent < 0 ? "writing to" : "reading from");
+    if (isLogged) log_->note(false, {}, error.cause);
     giveUp();
     return error;
   }
@@ -101,7 +106,9 @@ Result<Bytes> Line::exchange(std::uint8_t unit, BytesView request, Duration pati
                  fmt::format("unit: {}", answer[envelope.unitAt])};
   }
   const auto* begin = reinterpret_cast<const std::byte*>(answer) + envelope.header;
-  return Bytes(begin, begin + size - envelope.header - envelope.trailer);
+  Bytes out(begin, begin + size - envelope.header - envelope.trailer);
+  if (isLogged) log_->note(false, out, fmt::format("unit {}: {}", unit, describeAnswer(out)));
+  return out;
 }
 
 /// Nobody can tell whose answer comes next.

@@ -4,6 +4,7 @@
 #include "core/ua/instant.hpp"
 #include "core/ua/result.hpp"
 #include "service/device/serial_port.hpp"
+#include "service/device/wire_log.hpp"
 
 #include <memory>
 #include <mutex>
@@ -42,13 +43,14 @@ class Line {
   ua::Result<ua::Bytes> exchange(std::uint8_t unit, ua::BytesView request, ua::Duration patience);
 
  private:
-  explicit Line(LineAddress address) : address_(std::move(address)) {}
+  explicit Line(LineAddress address) : address_(std::move(address)), log_(WireLog::of(address_.text())) {}
   ua::Result<void> connectLocked(ua::Duration patience);
   void disconnect();
   void giveUp();
   ua::Error lost(const char* doing) const;
 
   const LineAddress address_;
+  const std::shared_ptr<WireLog> log_;
   std::mutex mutex_;
   _modbus* context_ = nullptr;
 };

@@ -15,13 +15,6 @@ namespace {
 
 const Error kNotConnected{status::BadNoCommunication, "the device is not connected", {}};
 
-std::string hex(BytesView octets) {
-  std::string out;
-  for (const auto octet : octets)
-    out += fmt::format("{}{:02X}", out.empty() ? "" : " ", std::to_integer<unsigned>(octet));
-  return out;
-}
-
 /// What the registers say; BadOutOfRange for digits that are none.
 DataValue valueOf(const Place& place, std::span<const std::uint16_t> registers, DateTime when) {
   Variant value = decode(place, registers);
@@ -154,7 +147,7 @@ Result<Station::Explained> ModbusStation::explain(PointIndex index) {
   Explained explained;
   explained.value.sourceTimestamp = DateTime::from(std::chrono::system_clock::now());
   auto& out = explained.trace;
-  out = {{"request", hex(request)}, {"answer", hex(*octets)}};
+  out = {{"request", hexOf(request)}, {"answer", hexOf(*octets)}};
   if (answer->refusal.isBad()) {
     out.push_back({"refused", fmt::format("exception {}: {}", answer->registers.front(),
                                           exceptionName(static_cast<std::uint8_t>(answer->registers.front())))});

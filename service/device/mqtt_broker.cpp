@@ -1,5 +1,7 @@
 #include "service/device/mqtt_broker.hpp"
 
+#include "service/device/text_pattern.hpp"
+
 #include <algorithm>
 #include <condition_variable>
 #include <set>
@@ -34,7 +36,8 @@ std::shared_ptr<Broker> Broker::to(const BrokerSettings& settings) {
   return broker;
 }
 
-Broker::Broker(BrokerSettings settings) : settings_(std::move(settings)) {
+Broker::Broker(BrokerSettings settings)
+    : settings_(std::move(settings)), log_(WireLog::of("broker " + settings_.text())) {
   static const bool isReady = mosquitto_lib_init() == MOSQ_ERR_SUCCESS;
   (void)isReady;
   client_ = mosquitto_new(nullptr, true, this);
@@ -79,6 +82,7 @@ void Broker::publish(const std::string& topic, const std::string& payload, bool 
   const int code = mosquitto_publish(client_, &number, topic.c_str(), static_cast<int>(payload.size()), payload.data(),
                                      kAtLeastOnce, isKept);
   if (code != MOSQ_ERR_SUCCESS) return done(lost(code));
+  if (log_->isOn()) log_->note(true, std::as_bytes(std::span(payload)), topic + ": " + escaped(payload));
   sending_[number] = std::move(done);
 }
 
@@ -96,6 +100,7 @@ void Broker::arrived(mosquitto*, void* self, const mosquitto_message* message) {
   const std::string topic = message->topic;
   const std::string_view payload(static_cast<const char*>(message->payload),
                                  static_cast<std::size_t>(std::clamp(message->payloadlen, 0, kMostOctets)));
+  if (broker.log_->isOn()) broker.log_->note(false, std::as_bytes(std::span(payload)), topic + ": " + escaped(payload));
   const std::lock_guard lock(broker.mutex_);
   // A copy: one may leave while another is told.
   const auto listeners = broker.listeners_;

@@ -2,6 +2,7 @@
 
 #include "core/ua/instant.hpp"
 #include "core/ua/result.hpp"
+#include "service/device/wire_log.hpp"
 
 #include <atomic>
 #include <functional>
@@ -73,6 +74,7 @@ class Broker {
   static void published(mosquitto*, void* self, int number);
 
   const BrokerSettings settings_;
+  const std::shared_ptr<WireLog> log_;
   mosquitto* client_ = nullptr;
   int refusal_ = -1;  // what the broker said to the connection; -1 for nothing yet
   // Held while listeners are called, too, so that nobody is called after having left.

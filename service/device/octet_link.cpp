@@ -1,5 +1,7 @@
 #include "service/device/octet_link.hpp"
 
+#include "service/device/text_pattern.hpp"
+
 #include <algorithm>
 #include <cerrno>
 #include <cstring>
@@ -87,6 +89,7 @@ void OctetLink::close() {
 }
 
 Result<void> OctetLink::send(BytesView octets, Instant deadline) {
+  if (log_->isOn()) log_->note(true, octets, escaped({reinterpret_cast<const char*>(octets.data()), octets.size()}));
   while (!octets.empty()) {
     errno = 0;
     // A link that the other end has closed is an error, and no signal.
@@ -105,7 +108,11 @@ Result<Bytes> OctetLink::receive(Instant deadline) {
   while (isReady(POLLIN, deadline)) {
     errno = 0;
     const auto size = ::read(descriptor_, piece, sizeof piece);
-    if (size > 0) return Bytes(piece, piece + size);
+    if (size > 0) {
+      Bytes out(piece, piece + size);
+      if (log_->isOn()) log_->note(false, out, escaped({reinterpret_cast<const char*>(out.data()), out.size()}));
+      return out;
+    }
     if (errno != EAGAIN) return lost("reading from");
   }
   return Bytes();

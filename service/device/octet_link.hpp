@@ -3,6 +3,7 @@
 #include "core/ua/bytes.hpp"
 #include "core/ua/instant.hpp"
 #include "service/device/serial_port.hpp"
+#include "service/device/wire_log.hpp"
 
 #include <string>
 
@@ -23,7 +24,7 @@ struct LinkAddress {
 /// are BadNoCommunication.
 class OctetLink {
  public:
-  explicit OctetLink(LinkAddress address) : address_(std::move(address)) {}
+  explicit OctetLink(LinkAddress address) : address_(std::move(address)), log_(WireLog::of(address_.text())) {}
   ~OctetLink() { close(); }
   OctetLink(const OctetLink&) = delete;
 
@@ -43,6 +44,7 @@ class OctetLink {
   ua::Error lost(const char* doing) const;
 
   const LinkAddress address_;
+  const std::shared_ptr<WireLog> log_;
   int descriptor_ = -1;
 };
 

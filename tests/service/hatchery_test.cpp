@@ -133,6 +133,33 @@ TEST_CASE("every driver brings values, takes what is written, and carries method
   CHECK(way.out.find("Hatchery/Intake/DF1/inflow") != std::string::npos);
 }
 
+TEST_CASE("what goes over a line is shown while somebody looks", "[hatchery]") {
+  const Hatchery hatchery;
+  struct Row {
+    const char *device, *node;
+    std::vector<std::string> said;
+  };
+  for (const Row& row :
+       {Row{"filter-DF1",
+            "Hatchery/Intake/DF1/pressure",
+            {"→  unit 1: read input registers 0 to 8", "←  unit 1: read input registers: done", "04 00 00 00 09"}},
+        Row{"feeder-line", "Hatchery/Hall1/Feeder/hopper", {"unit 3: read input registers 0 to 3"}},
+        Row{"scale", "Hatchery/Feed/weight", {"→  W\\r\\n", "kg\\r\\n", "57 0D 0A"}},
+        Row{"intake-station", "Hatchery/Brook/level", {"05 64"}},
+        Row{"probes", "Hatchery/Hall1/Tank A1/oxygen", {"←  probes/A1/reading: {"}}}) {
+    INFO(row.device);
+    REQUIRE(hatchery.becomes(row.node, isGood));
+    const auto seconds = std::string(row.device) == "intake-station" ? "6" : "2";
+    const auto log = hatchery.zunthAlone(std::string("device log ") + row.device + " --site site --for " + seconds);
+    for (const auto& words : row.said) {
+      INFO(words);
+      CHECK(log.out.find(words) != std::string::npos);
+    }
+  }
+  CHECK(hatchery.zunthAlone("device log fliter --site site").error.find("there is no device 'fliter'") !=
+        std::string::npos);
+}
+
 TEST_CASE("a plant is tried before it exists", "[hatchery]") {
   const Hatchery hatchery(false);
   for (const auto& [node, low, high] :

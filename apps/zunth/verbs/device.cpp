@@ -2,7 +2,11 @@
 
 #include "service/admin/control.hpp"
 
+#include <csignal>
+#include <cstdio>
+
 #include <fmt/format.h>
+#include <unistd.h>
 
 namespace zunth::cli {
 
@@ -55,6 +59,40 @@ int tellDevices(const Options& options, const std::string& wanted, const Json& t
   return areAllConnected ? kDone : kNo;
 }
 
+volatile std::sig_atomic_t hasEnough = 0;
+
+/// Prints what goes over a device's line as it goes, for so many seconds or until Ctrl-C.
+int tellWire(const Options& options, const std::filesystem::path& folder, const std::string& device, double seconds) {
+  std::signal(SIGINT, [](int) { hasEnough = 1; });
+  const auto end = std::chrono::steady_clock::now() + milliseconds(seconds * 1000);
+  std::uint64_t last = 0;
+  bool isFirst = true;
+  do {
+    const auto told = admin::Control::ask(folder, {{"verb", "wire"}, {"device", device}, {"after", last}},
+                                          milliseconds(options.timeout * 1000));
+    if (!told) return fail(told.error());
+    for (const auto& line : told->value("lines", Json::array())) {
+      last = line.value("number", last);
+      // What lies from an earlier look is old.
+      if (isFirst) continue;
+      Json shown = line;
+      shown.erase("number");
+      if (isStructured(options.format)) {
+        std::fputs(document(shown, options.format, true).c_str(), stdout);
+      } else {
+        const auto time = DateTime::parse(line.value("time", ""));
+        std::printf("%s  %s  %s\n", time ? localTime(time->time()).c_str() : "",
+                    line.value("way", "") == "sent" ? "→" : "←", line.value("words", "").c_str());
+        if (!line.value("octets", "").empty()) std::printf("              %s\n", dim(line.value("octets", "")).c_str());
+      }
+    }
+    std::fflush(stdout);
+    isFirst = false;
+    ::usleep(200'000);
+  } while (!hasEnough && std::chrono::steady_clock::now() < end);
+  return kDone;
+}
+
 }  // namespace
 
 void addDevice(Program program) {
@@ -88,11 +126,17 @@ void addDevice(Program program) {
   scanning.option("--keep", order->only, "Only these, by their names, with commas between").splitAt(',');
   scanning.option("--into", order->into, "Write devices/NAME.yaml, model/NAME.yaml and bindings/NAME.yaml")
       .called("NAME");
-  verb.runs([program, site, name, wish, order, trying, scanning] {
+  auto seconds = std::make_shared<double>(10);
+  const auto logging = addLocalVerb(program, verb, "log", "What goes over a device's line, in octets and words.",
+                                    "zunth device log filter-DF1 --for 5", *site);
+  logging.option("NAME", *name, "A device of the site").required();
+  logging.option("--for", *seconds, "Seconds").range(0.1, 86400).showsDefault();
+  verb.runs([program, site, name, wish, order, trying, scanning, logging, seconds] {
     if (trying.isGiven()) return void(program.exitCode = tryDevice(program.options, *wish, *site));
     if (scanning.isGiven()) return void(program.exitCode = scanDevice(program.options, *order, *site));
     const auto folder = siteFolder(*site, "zunth device --site FOLDER");
     if (!folder) return void(program.exitCode = fail(folder.error()));
+    if (logging.isGiven()) return void(program.exitCode = tellWire(program.options, *folder, *name, *seconds));
     const auto told = admin::Control::ask(*folder, {{"verb", "devices"}}, milliseconds(program.options.timeout * 1000));
     program.exitCode = told ? tellDevices(program.options, *name, *told) : fail(told.error());
   });
