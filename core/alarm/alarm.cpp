@@ -272,6 +272,8 @@ std::string Alarm::messageNow() const {
     return (above == kNoNode ? "" : std::string(space_.get().name(above)) + "/") + std::string(space_.get().name(node));
   };
   const std::string name = shortPath(inputs_[0]);
+  if (quality_.isBad())
+    return fmt::format("{} is not known ({}){}", name, quality_.name(), exceeded_ ? "; the alarm stands" : "");
   if (!exceeded_) return fmt::format("{} is normal: {}", name, valueText());
   if (!activeMessage_.text.empty()) return activeMessage_.text.str();
   const auto worst = outermost(exceeded_);

@@ -88,7 +88,10 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
           [this] {
             if (listener_) listener_->served();
           },
-          [this](NodeIndex node, const device::DeviceState& device) { deviceCameOrWent(node, device); }});
+          [this](NodeIndex node, const device::DeviceState& device) { deviceCameOrWent(node, device); },
+          [this](std::vector<ModelChangeStructureDataType> changes) {
+            server_->announcer().modelChanged(std::move(changes));
+          }});
   devices_->rebind(site_.devices, site_.bindings);
   applying_ = std::make_unique<Applying>(
       Applying::Parts{loops_.services(), site_, *server_, *devices_, [this](const Site& wanted) { settle(wanted); }});

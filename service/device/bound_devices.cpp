@@ -44,7 +44,8 @@ void BoundDevices::rebind(std::vector<DeviceFile> files, const Bindings& binding
   }
   for (auto& old : before)
     if (old) retire(std::move(old));
-  nodes_.keep(states());
+  if (auto changes = nodes_.keep(states()); !changes.empty() && isRunning_ && loop_.modelChanged)
+    loop_.modelChanged(std::move(changes));
   if (isRunning_) startAll();
 }
 

@@ -30,6 +30,8 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
     std::function<void()> served;                     // new values are in the space
     /// A device came or went; `node` shows how it is.
     std::function<void(space::NodeIndex node, const DeviceState& device)> cameOrWent = {};
+    /// Nodes of devices were added or deleted.
+    std::function<void(std::vector<ua::ModelChangeStructureDataType>)> modelChanged = {};
   };
   BoundDevices(space::Space& space, space::Owners& owners, Loop loop)
       : space_(space),

@@ -38,6 +38,7 @@ Device::Device(const DeviceFile& file, Events events)
       tracing_(file.points.size()),
       lastShown_(file.points.size()),
       broughtAt_(file.points.size()),
+      last_(file.points.size(), Last::None),
       driver_(file.makeDriver()) {
   health_.since = wallClock();
 }
@@ -151,7 +152,17 @@ bool Device::samples(std::vector<Sample> batch) {
   }
   {
     const std::lock_guard lock(mutex_);
-    for (const auto& sample : batch) broughtAt_[sample.point] = steadily();
+    const Instant now = steadily();
+    health_.lastContact = wallClock();
+    for (const auto& sample : batch) broughtAt_[sample.point] = now;
+    for (const auto& each : shown) {
+      Last& last = last_[each.point];
+      health_.good -= last == Last::Good;
+      health_.bad -= last == Last::Bad;
+      last = each.value.status.isBad() ? Last::Bad : Last::Good;
+      health_.good += last == Last::Good;
+      health_.bad += last == Last::Bad;
+    }
   }
   if (shown.empty()) return true;
   const bool isRoom = ++waiting_ < kMostWaiting;
@@ -166,6 +177,11 @@ void Device::link(bool isConnected, const Error& why) {
     const std::lock_guard lock(mutex_);
     wasConnected = health_.isConnected;
     if (wasConnected != isConnected) health_.since = when;
+    if (!isConnected) {
+      health_.bad += std::exchange(health_.good, 0);
+      for (Last& last : last_)
+        if (last == Last::Good) last = Last::Bad;
+    }
     health_.isConnected = isConnected;
     health_.lastError = why;
   }

@@ -17,6 +17,8 @@ struct Health {
   ua::Error lastError{ua::status::Good, {}, {}};
   Figures figures;
   std::uint64_t writes = 0;
+  ua::DateTime lastContact;         // when it last brought something; null before it did
+  std::uint32_t good = 0, bad = 0;  // points, by the last value of each
 };
 
 /// A value that is ready to be shown.
@@ -80,6 +82,8 @@ class Device final : Sink {
   // Under the mutex
   Health health_;
   std::vector<ua::Instant> broughtAt_;  // by point
+  enum class Last : char { None, Good, Bad };
+  std::vector<Last> last_;  // by point
 
   std::unique_ptr<Driver> driver_;  // the last member: it ends before what it brings things to
 };

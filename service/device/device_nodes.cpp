@@ -35,6 +35,12 @@ const std::vector<Row>& rowsOfDevice() {
        [](const DeviceState& d) { return Variant(d.health.figures.polls); }},
       {"Failures", id::UInt64, "connections that were lost or not made",
        [](const DeviceState& d) { return Variant(d.health.figures.failures); }},
+      {"LastContact", id::UtcTime, "when it last brought something",
+       [](const DeviceState& d) { return Variant(d.health.lastContact); }},
+      {"PointsGood", id::UInt32, "points whose last value is to be trusted",
+       [](const DeviceState& d) { return Variant(d.health.good); }},
+      {"PointsBad", id::UInt32, "points whose last value is not",
+       [](const DeviceState& d) { return Variant(d.health.bad); }},
       {"Writes", id::UInt64, "values that were written to it",
        [](const DeviceState& d) { return Variant(d.health.writes); }},
   };
@@ -89,18 +95,25 @@ void DeviceNodes::addDevice(const DeviceState& device) {
   }
 }
 
-void DeviceNodes::keep(const std::vector<DeviceState>& devices) {
+std::vector<ModelChangeStructureDataType> DeviceNodes::keep(const std::vector<DeviceState>& devices) {
+  constexpr std::uint8_t kAdded = 1, kDeleted = 2;  // Part 5, 12.17
+  std::vector<ModelChangeStructureDataType> changes;
+  const auto tell = [&](const std::string& device, std::uint8_t verb) {
+    changes.push_back({NodeId(kOwnNamespace, String(idOf(device))), NodeId(id::BaseObjectType), verb});
+  };
   auto before = std::exchange(shown_, {});
   for (const auto& device : devices) {
-    before.erase(device.name);
+    if (before.erase(device.name) == 0) tell(device.name, kAdded);
     addDevice(device);
     show(device);
   }
   for (const auto& name : before) {
+    tell(name, kDeleted);
     for (const Row& row : rowsOfDevice()) remove(idOf(name) + "/" + row.name);
     remove(idOf(name));
   }
   if (devices.empty()) remove("devices");
+  return changes;
 }
 
 void DeviceNodes::show(const DeviceState& device) {

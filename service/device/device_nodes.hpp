@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/space/space.hpp"
+#include "core/ua/generated/structures.hpp"
 
 #include <set>
 #include <string>
@@ -14,8 +15,8 @@ struct DeviceState;
 class DeviceNodes {
  public:
   explicit DeviceNodes(space::Space& space) : space_(space) {}
-  /// These devices and no others.
-  void keep(const std::vector<DeviceState>& devices);
+  /// These devices and no others; what changed of the model by it.
+  std::vector<ua::ModelChangeStructureDataType> keep(const std::vector<DeviceState>& devices);
   void show(const DeviceState& device);
   /// The object of a device; kNoNode when a client has deleted it.
   space::NodeIndex nodeOf(const std::string& device) const;

@@ -321,6 +321,7 @@ TEST_CASE("a bad value changes nothing but the quality", "[alarm]") {
   plant.set("DF1/pressure", Variant(), status::BadNoCommunication);
   CHECK(plant.told("DF1/clogged") == std::vector<std::string>{"Active"});
   CHECK(plant.field("DF1/clogged/Quality") == Variant(StatusCode(status::BadNoCommunication)));
+  CHECK(plant.text("DF1/clogged/Message").find("DF1/pressure is not known (BadNoCommunication)") == 0);
   plant.set("DF1/pressure", Variant(31.0));
   CHECK(plant.field("DF1/clogged/Quality") == Variant(StatusCode(status::Good)));
 }

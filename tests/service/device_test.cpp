@@ -91,6 +91,13 @@ TEST_CASE("what comes is converted, and what can't be has a status that says so"
   CHECK(shown[2].value.value == Variant("on"));
   CHECK(shown[3].value.status == status::BadOutOfRange);
   CHECK(shown[4].value.status == status::BadDeviceFailure);
+  CHECK(w.device->health().good == 1);  // the last of each counts
+  CHECK(w.device->health().bad == 2);
+  CHECK_FALSE(w.device->health().lastContact.isNull());
+  w.driver->sink->link(true, {status::Good, {}, {}});
+  w.driver->sink->link(false, {status::BadNoCommunication, "gone", {}});
+  CHECK(w.device->health().good == 0);
+  CHECK(w.device->health().bad == 3);
 }
 
 TEST_CASE("each step of a conversion is shown to who looks", "[device]") {

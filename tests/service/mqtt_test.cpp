@@ -3,6 +3,7 @@
 
 #include <condition_variable>
 
+#include "tests/authority.hpp"
 #include "tests/service/broker.hpp"
 #include <catch2/catch.hpp>
 
@@ -228,6 +229,33 @@ TEST_CASE("who may not use a broker is told by whom", "[device][mqtt]") {
   Watched w({at(broker), {}, {}, 0}, {*make("x").point});
   CHECK(w.sink.wait([&] { return w.sink.why.code == status::BadUserAccessDenied; }));
   CHECK(w.sink.why.cause.find("the broker 127.0.0.1:") == 0);
+}
+
+TEST_CASE("a broker is believed by its certificate alone", "[device][mqtt]") {
+  const test::Authority authority, stranger;
+  const auto own = authority.issue({});
+  const test::TemporaryFolder files;
+  files.write("authority.pem", authority.certificate().pem());
+  files.write("stranger.pem", stranger.certificate().pem());
+  files.write("own.pem", own.certificate.pem());
+  files.write("own.key", own.key.pem());
+  const std::string at = files.path.string();
+  // As root it would give up its rights before it reads these.
+  const test::Broker broker("allow_anonymous true\nuser root\ncertfile " + at + "/own.pem\nkeyfile " + at +
+                            "/own.key\n");
+  struct Row {
+    const char* authority;
+    bool isBelieved;
+  };
+  for (const Row& row :
+       {Row{"authority.pem", true}, Row{"stranger.pem", false}, Row{"none.pem", false}, Row{"", false}}) {
+    INFO(row.authority);
+    auto settings = mqtt_test::at(broker);
+    settings.authority = *row.authority ? at + "/" + row.authority : "";
+    Watched w({settings, {}, {}, 0}, {*make("x").point});
+    REQUIRE(w.sink.wait([&] { return w.sink.isConnected.has_value(); }));
+    CHECK(w.sink.isConnected == row.isBelieved);
+  }
 }
 
 TEST_CASE("who looks is shown the message", "[device][mqtt]") {
