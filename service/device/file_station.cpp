@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <csignal>
+#include <thread>
 
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -209,9 +210,16 @@ Result<std::string> outputOf(const std::vector<std::string>& command, Duration p
     if (size <= 0) break;
     if (text.size() < kMostOctets) text.append(piece, static_cast<std::size_t>(size));
   }
-  if (isLate) ::kill(-child, SIGKILL);
+  // One that has closed its output may go on all the same.
   int status = 0;
-  ::waitpid(child, &status, 0);
+  while (!isLate && ::waitpid(child, &status, WNOHANG) == 0) {
+    isLate = std::chrono::steady_clock::now() >= deadline;
+    std::this_thread::sleep_for(std::chrono::milliseconds(1));
+  }
+  if (isLate) {
+    ::kill(-child, SIGKILL);
+    ::waitpid(child, &status, 0);
+  }
   if (isLate) return Error{status::BadTimeout, fmt::format("{} did not end in time and was ended", command[0]), {}};
   if (!WIFEXITED(status) || WEXITSTATUS(status) != 0)
     return Error{status::BadDeviceFailure, fmt::format("{} ended with an error", command[0]), {}};

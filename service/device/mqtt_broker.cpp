@@ -1,5 +1,6 @@
 #include "service/device/mqtt_broker.hpp"
 
+#include "service/device/octet_link.hpp"
 #include "service/device/text_pattern.hpp"
 
 #include <algorithm>
@@ -18,6 +19,7 @@ namespace {
 constexpr int kKeepAlive = 10;  // s
 constexpr auto kFirstPause = std::chrono::milliseconds(500), kLongestPause = std::chrono::milliseconds(30'000);
 constexpr int kTurn = 100;  // ms
+constexpr auto kPatience = std::chrono::seconds(5);
 
 const Error kWell{status::Good, {}, {}};
 
@@ -153,11 +155,15 @@ Result<void> Broker::connect() {
                    fmt::format("the file {} can't be used for TLS: {}", settings_.authority, mosquitto_strerror(code)),
                    "name the certificate of the broker's authority under 'authority'"};
   }
+  // The library waits as long as the system does; who isn't there is found out first, within bounds.
+  OctetLink there({settings_.host, settings_.port, {}});
+  if (auto reached = there.open(std::chrono::steady_clock::now() + kPatience); !reached) return reached;
+  there.close();
   refusal_ = -1;
   const int code = mosquitto_connect(client_, settings_.host.c_str(), settings_.port, kKeepAlive);
   if (code != MOSQ_ERR_SUCCESS) return lost(code);
   // The connection stands; whether the broker takes it, it says itself.
-  const auto deadline = std::chrono::steady_clock::now() + std::chrono::seconds(5);
+  const auto deadline = std::chrono::steady_clock::now() + kPatience;
   while (refusal_ < 0 && std::chrono::steady_clock::now() < deadline)
     if (const int failed = mosquitto_loop(client_, kTurn, 1); failed != MOSQ_ERR_SUCCESS && refusal_ <= 0)
       return lost(failed);

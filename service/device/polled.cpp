@@ -167,7 +167,12 @@ void Polled::keepBeats() {
 /// Brings what the device sent by itself.
 void Polled::listen() {
   constexpr Duration kLongest = std::chrono::milliseconds(20);  // that a write waits for it
-  auto came = station_->listen(std::clamp<Duration>(nextDue() - steadyNow(), Duration::zero(), kLongest));
+  Duration patience = std::clamp<Duration>(nextDue() - steadyNow(), Duration::zero(), kLongest);
+  {
+    const std::lock_guard lock(mutex_);
+    if (!jobs_.empty() || !refreshes_.empty() || wishes_) patience = Duration::zero();
+  }
+  auto came = station_->listen(patience);
   if (!came) return lost(came.error());
   if (!came->empty()) (void)sink_->samples(std::move(*came));
 }

@@ -61,6 +61,7 @@ TEST_CASE("files and programs are a device", "[device][files]") {
   folder.write("level.txt", "level 3.5\n");
   folder.write("loud.sh",
                "while true; do echo xxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxx; done");
+  folder.write("mute.sh", "exec >&-\nsleep 60\n");
   const std::string at = folder.path.string();
   REQUIRE(::mkfifo((at + "/pipe").c_str(), 0600) == 0);
   std::vector<FilePoint> points;
@@ -72,6 +73,7 @@ TEST_CASE("files and programs are a device", "[device][files]") {
       {"run [false]", status::BadDeviceFailure},
       {"run [/no/such/program]", status::BadDeviceFailure},
       {"run [sleep 60]", status::BadTimeout},
+      {"run [/bin/sh " + at + "/mute.sh]", status::BadTimeout},
       {"run [/bin/sh " + at + "/loud.sh]", status::BadTimeout},
       {"run [echo $HOME; ls]", status::Good},  // no shell looks at it
   };
@@ -87,7 +89,7 @@ TEST_CASE("files and programs are a device", "[device][files]") {
   }
   CHECK((*values)[0].value == Variant(3.5));
   CHECK((*values)[3].value == Variant(std::int64_t{42}));
-  CHECK((*values)[8].value == Variant("$HOME; ls"));
+  CHECK((*values)[9].value == Variant("$HOME; ls"));
   CHECK(station.explain(0)->trace.front().shows == "level 3.5");
   CHECK(station.write({0, Variant(1)})->error.code == status::BadNotWritable);
 }
