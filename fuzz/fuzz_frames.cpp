@@ -55,7 +55,7 @@ void readTexts(std::string_view text) {
   mqtt::MqttPoint point;
   point.path = {"a", "0"};
   point.time = {"at"};
-  (void)mqtt::valueIn(point, text, {});
+  (void)mqtt::valueIn(point, mqtt::Message("a", text, false), {});
   files::FilePoint cell, word;
   cell.column = "a";
   word.key = "a";

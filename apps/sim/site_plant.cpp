@@ -118,12 +118,12 @@ void SiteMachine::show(const Tables& tables) const {
     if (!canWrite(places_[i].table)) put(tables, i);
 }
 
-SiteMeter::SiteMeter(std::string name, const std::string& ask, std::string answer, const std::string& checksum,
+SiteMeter::SiteMeter(std::string name, const device::line::LineSettings& spoken, std::string answer,
                      std::vector<Guess> guesses)
     : name_(std::move(name)),
-      ask_(device::trimmed(ask)),
+      ask_(device::trimmed(spoken.ask)),
       answer_(std::move(answer)),
-      checksum_(checksum),
+      checksum_(spoken.checksum),
       guesses_(std::move(guesses)) {}
 
 std::string SiteMeter::text() const {
@@ -144,12 +144,7 @@ std::string SiteMeter::text() const {
   // Fields that no point looks at.
   for (auto open = out.find('{'); open != std::string::npos; open = out.find('{'))
     out.replace(open, out.find('}', open) - open + 1, "0");
-  using device::line::Checksum;
-  const auto kind = checksum_ == "xor"     ? Checksum::Xor
-                    : checksum_ == "sum"   ? Checksum::Sum
-                    : checksum_ == "crc16" ? Checksum::Crc16
-                                           : Checksum::None;
-  return out + device::line::checksumOf(out, kind);
+  return out + device::line::checksumOf(out, checksum_);
 }
 
 std::string SiteMeter::answer(const std::string& line) { return line == ask_ ? text() : std::string(); }
@@ -171,10 +166,6 @@ std::vector<std::string> SitePlant::open() {
     model::Findings ignored;
     const auto root = model::readYaml(device.name, text, ignored);
     const device::DeviceText source{root, {}, device.name, site_.folder};
-    const auto word = [&](const char* key) {
-      const auto* found = root.textOf(key);
-      return found ? found->text : std::string();
-    };
     auto guesses = guessesFor(site_, i);
     const auto serve = [&](auto server) {
       told.push_back(fmt::format("{} at {}", device.name, server->open()));
@@ -188,17 +179,12 @@ std::vector<std::string> SitePlant::open() {
         ModbusServer::Settings settings{at.at.host, at.at.port, at.at.serial.path, at.unit, speedup_};
         serve(std::make_shared<ModbusServer>(std::make_unique<SiteMachine>(device.name, std::move(guesses)), settings));
       } else if (device.driver == "line") {
-        TextServer::Settings settings;
-        settings.host = word("host").empty() ? settings.host : word("host");
-        settings.port = std::atoi(word("port").c_str());
-        if (const auto* serial = root.textOf("serial"))
-          settings.line = device::parseSerial(*serial, site_.folder, ignored).path;
-        settings.speedup = speedup_;
-        const auto ask = device::unescaped(word("ask"));
+        const auto spoken = device::line::readSettings(source, ignored);
+        TextServer::Settings settings{spoken.at.host, spoken.at.port, spoken.at.serial.path, speedup_};
         const auto answers = root.textsOf("answer");
         serve(std::make_shared<TextServer>(
-            std::make_unique<SiteMeter>(device.name, ask ? *ask : std::string(), answers.empty() ? "" : answers[0].text,
-                                        word("checksum"), std::move(guesses)),
+            std::make_unique<SiteMeter>(device.name, spoken, answers.empty() ? "" : answers[0].text,
+                                        std::move(guesses)),
             settings));
       } else if (device.driver == "mqtt") {
         const auto settings = device::mqtt::readSettings(source, ignored);

@@ -4,6 +4,7 @@
 #include "apps/sim/publisher.hpp"
 #include "apps/sim/text_server.hpp"
 #include "service/admin/site.hpp"
+#include "service/device/line_station.hpp"
 #include "service/device/modbus_points.hpp"
 
 #include <atomic>
@@ -61,8 +62,7 @@ class SiteMachine final : public Equipment {
 /// A meter that answers as a device's file says, with guesses in the fields.
 class SiteMeter final : public Meter {
  public:
-  SiteMeter(std::string name, const std::string& ask, std::string answer, const std::string& checksum,
-            std::vector<Guess> guesses);
+  SiteMeter(std::string name, const device::line::LineSettings& spoken, std::string answer, std::vector<Guess> guesses);
   std::string name() const override { return name_; }
   void step(double seconds) override { age_ += seconds; }
   std::string answer(const std::string& line) override;
@@ -70,7 +70,8 @@ class SiteMeter final : public Meter {
 
  private:
   std::string text() const;
-  std::string name_, ask_, answer_, checksum_;
+  std::string name_, ask_, answer_;
+  device::line::Checksum checksum_;
   std::vector<Guess> guesses_;
   double age_ = 0;
 };

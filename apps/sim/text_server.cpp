@@ -1,13 +1,13 @@
 #include "apps/sim/text_server.hpp"
 
+#include "apps/sim/listening.hpp"
+
 #include <algorithm>
 #include <chrono>
 #include <cmath>
 #include <cstring>
-#include <stdexcept>
 #include <vector>
 
-#include <arpa/inet.h>
 #include <fmt/format.h>
 #include <poll.h>
 #include <sys/socket.h>
@@ -69,19 +69,8 @@ std::string TextServer::open() {
     terminal_ = std::make_unique<PseudoTerminal>(settings_.line);
     return settings_.line;
   }
-  sockaddr_in address{};
-  address.sin_family = AF_INET;
-  address.sin_port = htons(static_cast<std::uint16_t>(settings_.port));
-  const int on = 1;
-  socklen_t size = sizeof address;
-  listening_ = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
-  ::setsockopt(listening_, SOL_SOCKET, SO_REUSEADDR, &on, sizeof on);
-  if (::inet_pton(AF_INET, settings_.host.c_str(), &address.sin_addr) != 1 ||
-      ::bind(listening_, reinterpret_cast<sockaddr*>(&address), size) != 0 || ::listen(listening_, 16) != 0)
-    throw std::runtime_error(
-        fmt::format("can't listen on {}:{}: {}", settings_.host, settings_.port, std::strerror(errno)));
-  ::getsockname(listening_, reinterpret_cast<sockaddr*>(&address), &size);
-  return fmt::format("{}:{}", settings_.host, settings_.port = ntohs(address.sin_port));
+  listening_ = listenAt(settings_.host, settings_.port);
+  return fmt::format("{}:{}", settings_.host, settings_.port);
 }
 
 /// False when the client has left.

@@ -1,7 +1,6 @@
 #include "service/admin/running_site.hpp"
 
 #include "core/secure/token.hpp"
-#include "core/space/attributes.hpp"
 #include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
 #include "service/net/url.hpp"
@@ -79,19 +78,22 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
   roles_ = std::make_unique<RoleConfiguration>(*server_, changedRoles);
   devices_ = std::make_shared<device::BoundDevices>(
       *site_.space, server_->owners(),
-      device::BoundDevices::Loop{
-          [this, alive = alive_](std::function<void()> work) {
-            net::asio::post(loops_.services(), [alive, work = std::move(work)] {
-              if (*alive) work();
-            });
-          },
-          [this] {
-            if (listener_) listener_->served();
-          },
-          [this](NodeIndex node, const device::DeviceState& device) { deviceCameOrWent(node, device); },
-          [this](std::vector<ModelChangeStructureDataType> changes) {
-            server_->announcer().modelChanged(std::move(changes));
-          }});
+      device::BoundDevices::Loop{[this, alive = alive_](std::function<void()> work) {
+                                   net::asio::post(loops_.services(), [alive, work = std::move(work)] {
+                                     if (*alive) work();
+                                   });
+                                 },
+                                 [this] {
+                                   if (listener_) listener_->served();
+                                 },
+                                 [this](NodeIndex node, const device::DeviceState& device) {
+                                   desk_->cameOrWent(node, device);
+                                   if (listener_) listener_->served();
+                                 },
+                                 [this](std::vector<ModelChangeStructureDataType> changes) {
+                                   server_->announcer().modelChanged(std::move(changes));
+                                 }});
+  desk_.emplace(*server_, *devices_);
   devices_->rebind(site_.devices, site_.bindings);
   applying_ = std::make_unique<Applying>(
       Applying::Parts{loops_.services(), site_, *server_, *devices_, [this](const Site& wanted) { settle(wanted); }});
@@ -103,11 +105,7 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
     });
   });
   openOffice();
-  control_.on("explain",
-              [this](const Actor&, const Json& asked, const Control::Answer& answer) { explain(asked, answer); });
-  control_.on("devices", [this](const Actor&, const Json&, const Control::Answer& answer) { answer(tellDevices()); });
-  control_.on("wire",
-              [this](const Actor&, const Json& asked, const Control::Answer& answer) { answer(tellWire(asked)); });
+  desk_->open(control_);
   server_->setStateHandler([this](ServerState state, std::uint32_t seconds) {
     shutdown_.cancel();
     if (state != ServerState::Shutdown) return;
@@ -187,102 +185,6 @@ void RunningSite::settle(const Site& wanted) {
 
 void RunningSite::tellAsMuchAs(const std::string& level) const {
   spdlog::set_level(level.empty() ? static_cast<spdlog::level::level_enum>(usualLog_) : spdlog::level::from_str(level));
-}
-
-void RunningSite::explain(const Json& asked, const Control::Answer& answer) {
-  const auto& space = *site_.space;
-  const std::string path = asked.value("node", "");
-  NodeIndex node = space::kNoNode;
-  if (const auto id = NodeId::parse(path)) node = space.find(*id);
-  if (node == space::kNoNode) node = space::nodeAt(space, path);
-  const auto refuse = [&](StatusCode code, std::string cause, std::string next) {
-    answer({{"error", jsonOf(Error{code, std::move(cause), std::move(next)})}});
-  };
-  if (node == space::kNoNode) return refuse(status::BadNodeIdUnknown, "there is no node " + shown(path), "zunth tree");
-  if (space.nodeClass(node) != NodeClass::Variable)
-    return refuse(status::BadAttributeIdInvalid, shown(path) + " has no value", "name a variable");
-  constexpr auto kPatience = std::chrono::seconds(10);
-  devices_->explain(node, std::chrono::steady_clock::now() + kPatience,
-                    [this, node, answer](Result<device::Trace> stages) {
-                      if (!stages) return answer({{"error", jsonOf(stages.error())}});
-                      for (auto& stage : watchedBy(node)) stages->push_back(std::move(stage));
-                      Json list = Json::array();
-                      for (const auto& stage : *stages) list.push_back({{"stage", stage.what}, {"shows", stage.shows}});
-                      answer({{"stages", std::move(list)}});
-                    });
-}
-
-/// What each client that watches the variable got last.
-device::Trace RunningSite::watchedBy(NodeIndex variable) const {
-  constexpr std::size_t kMost = 20;
-  device::Trace out;
-  const auto watchers = server_->watchersOf(variable);
-  for (const auto& watcher : watchers) {
-    if (out.size() == kMost) {
-      out.push_back({"and", fmt::format("{} more", watchers.size() - kMost)});
-      break;
-    }
-    const std::string who = watcher.session.empty() ? "nobody, just now" : shown(watcher.session);
-    out.push_back({fmt::format("sent to {}", who),
-                   fmt::format("{} ({}), {}, subscription {}", format(watcher.last.value), watcher.last.status.name(),
-                               watcher.interval > 0 ? fmt::format("every {:g} ms", watcher.interval) : "each change",
-                               watcher.subscription)});
-  }
-  return out;
-}
-
-/// What goes over a device's line, from when it is first asked for until nobody asks for ten seconds.
-Json RunningSite::tellWire(const Json& asked) const {
-  const std::string name = asked.value("device", "");
-  const auto log = devices_->wireOf(name);
-  if (!log)
-    return {{"error", jsonOf(Error{status::BadNotFound, fmt::format("there is no device '{}'", shown(name)),
-                                   "zunth device shows them all"})}};
-  const auto after = asked.value("after", std::uint64_t{0});
-  log->keepFor(std::chrono::seconds(10));
-  Json lines = Json::array();
-  for (const auto& entry : log->since(after))
-    lines.push_back({{"number", entry.number},
-                     {"time", entry.when.text()},
-                     {"way", entry.isSent ? "sent" : "came"},
-                     {"octets", entry.octets},
-                     {"words", entry.words}});
-  return {{"lines", std::move(lines)}};
-}
-
-Json RunningSite::tellDevices() const {
-  Json list = Json::array();
-  for (const auto& device : devices_->states()) {
-    const auto& health = device.health;
-    list.push_back({{"device", device.name},
-                    {"driver", device.driver},
-                    {"address", device.address},
-                    {"state", device.isStarting    ? "starting"
-                              : health.isConnected ? "connected"
-                                                   : "away"},
-                    {"since", health.since.text()},
-                    {"every", device.every},
-                    {"points", device.points},
-                    {"polls", health.figures.polls},
-                    {"failures", health.figures.failures},
-                    {"writes", health.writes},
-                    {"roundTrip", health.figures.roundTrip},
-                    {"lastError", health.lastError.cause}});
-  }
-  return {{"devices", std::move(list)}};
-}
-
-/// As an event of the device's own object (Part 5, 6.4.30).
-void RunningSite::deviceCameOrWent(NodeIndex node, const device::DeviceState& device) {
-  constexpr std::uint16_t kGone = 600, kBack = 100;
-  const bool isThere = device.health.isConnected;
-  auto& announcer = server_->announcer();
-  announcer.raise(announcer.make(
-      isThere ? id::SystemEventType : id::DeviceFailureEventType, isThere ? kBack : kGone,
-      isThere ? fmt::format("the device {} answers", device.name)
-              : fmt::format("the device {} is away: {}", device.name, shown(device.health.lastError.cause)),
-      node));
-  if (listener_) listener_->served();
 }
 
 /// Which roles users have by their own names.

@@ -2,6 +2,7 @@
 
 #include "service/admin/applying.hpp"
 #include "service/admin/audit_log.hpp"
+#include "service/admin/device_desk.hpp"
 #include "service/admin/office.hpp"
 #include "service/admin/push_configuration.hpp"
 #include "service/admin/role_configuration.hpp"
@@ -11,6 +12,7 @@
 #include "service/endpoint/listener.hpp"
 
 #include <mutex>
+#include <optional>
 
 #include <boost/asio/steady_timer.hpp>
 #include <boost/asio/thread_pool.hpp>
@@ -36,12 +38,7 @@ class RunningSite {
   void openOffice();
   void settle(const Site& wanted);
   void tellAsMuchAs(const std::string& level) const;
-  Json tellDevices() const;
-  Json tellWire(const Json& asked) const;
-  void deviceCameOrWent(space::NodeIndex node, const device::DeviceState& device);
   void showUsers();
-  device::Trace watchedBy(space::NodeIndex variable) const;
-  void explain(const Json& asked, const Control::Answer& answer);
 
   ua::Result<void> secure();
   void checkPassword(std::string name, std::string password, std::function<void(ua::Result<server::Account>)> done);
@@ -69,6 +66,7 @@ class RunningSite {
   std::unique_ptr<RoleConfiguration> roles_;
   std::unique_ptr<endpoint::Listener> listener_;
   std::shared_ptr<device::BoundDevices> devices_;
+  std::optional<DeviceDesk> desk_;
   std::unique_ptr<Applying> applying_;
   Office office_;  // on the thread of hashing_
   Control control_;

@@ -23,8 +23,6 @@ namespace {
 
 constexpr std::size_t kMostSources = 100;
 
-DateTime thisMoment() { return DateTime::from(std::chrono::system_clock::now()); }
-
 /// Where a path leads: from Objects, or from where the variable stands.
 NodeIndex sourceAt(const Space& space, NodeIndex variable, std::string path) {
   if (!path.starts_with("./") && !path.starts_with("../")) return space::nodeAt(space, path);
@@ -207,13 +205,13 @@ DataValue Computed::valueOf(Row& row, const std::unordered_map<NodeIndex, DataVa
     const auto known = fresh.find(source);
     const DataValue value = known != fresh.end()    ? known->second
                             : space_.exists(source) ? space_.value(source)
-                                                    : DataValue(Variant(), thisMoment(), status::BadNodeIdUnknown);
+                                                    : DataValue(Variant(), wallClock(), status::BadNodeIdUnknown);
     out.sourceTimestamp = std::max(out.sourceTimestamp, value.sourceTimestamp);
     StatusCode status = value.status;
     if (!status.isBad() && !value.value.toDouble(row.inputs[i])) status = status::BadTypeMismatch;
     if (status.isBad() ? !out.status.isBad() : !status.isGood() && out.status.isGood()) out.status = status;
   }
-  if (out.sourceTimestamp.isNull()) out.sourceTimestamp = thisMoment();
+  if (out.sourceTimestamp.isNull()) out.sourceTimestamp = wallClock();
   if (out.status.isBad()) return out;
   double result = 0;
   try {

@@ -116,7 +116,9 @@ void Device::act(const Action& action, const std::map<std::string, Variant>& inp
 
 bool Device::isOlderThan(PointIndex point, Duration age) const {
   const std::lock_guard lock(mutex_);
-  return health_.isConnected && steadily() - broughtAt_[point] > age;
+  // Of a clock that starts with the machine, zero isn't long ago.
+  const bool neverCame = broughtAt_[point] == Instant();
+  return health_.isConnected && (neverCame || steadily() - broughtAt_[point] > age);
 }
 
 Health Device::health() const {

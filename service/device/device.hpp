@@ -8,8 +8,6 @@
 
 namespace zunth::device {
 
-inline ua::DateTime wallClock() { return ua::DateTime::from(std::chrono::system_clock::now()); }
-
 /// How a device is doing.
 struct Health {
   bool isConnected = false;

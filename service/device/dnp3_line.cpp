@@ -1,5 +1,7 @@
 #include "service/device/dnp3_line.hpp"
 
+#include "service/device/shared_by_name.hpp"
+
 #include <algorithm>
 #include <thread>
 
@@ -10,14 +12,8 @@ namespace zunth::device::dnp3 {
 using namespace ua;
 
 std::shared_ptr<Line> Line::to(const LinkAddress& address) {
-  static std::mutex guard;
-  static std::map<std::string, std::weak_ptr<Line>> lines;
-  const std::lock_guard lock(guard);
-  std::erase_if(lines, [](const auto& line) { return line.second.expired(); });
-  auto& known = lines[address.text()];
-  auto line = known.lock();
-  if (!line) known = line = std::shared_ptr<Line>(new Line(address));
-  return line;
+  static SharedByName<std::string, Line> lines;
+  return lines.get(address.text(), [&] { return std::shared_ptr<Line>(new Line(address)); });
 }
 
 int Line::generation() const {
@@ -65,7 +61,10 @@ void Line::take(const Frame& frame, std::uint16_t master, Instant deadline) {
     out.source = master;
     (void)link_.send(encode(out), deadline);
   };
-  Peer& peer = peers_[frame.source];
+  // Only those that somebody waits for are kept anything for.
+  const auto known = peers_.find(frame.source);
+  if (known == peers_.end()) return;
+  Peer& peer = known->second;
   switch (frame.function) {
     case LinkFunction::ResetLink: peer.countBit = false; return answer(LinkFunction::Ack);
     case LinkFunction::TestLink: return answer(LinkFunction::Ack);

@@ -29,7 +29,7 @@ class Line {
   std::string text() const { return link_.address().text(); }
 
  private:
-  static constexpr std::size_t kMostWaiting = 256;  // fragments of one outstation
+  static constexpr std::size_t kMostWaiting = 32;  // fragments of one outstation
   explicit Line(LinkAddress address) : link_(std::move(address)) {}
   void take(const Frame& frame, std::uint16_t master, ua::Instant deadline);
 

@@ -18,8 +18,7 @@ namespace {
 
 constexpr unsigned kEvents = 0b1110, kAll = 0b1111;
 constexpr std::size_t kMostFragments = 1'000, kMostPoints = 100'000, kMostSamples = 100'000;
-
-DateTime clockNow() { return DateTime::from(std::chrono::system_clock::now()); }
+constexpr int kMostTimeouts = 10;  // that one answer may take
 
 BuiltInType typeOf(Kind kind) {
   switch (kind) {
@@ -151,7 +150,7 @@ Result<std::vector<FoundPoint>> scanOutstation(const DeviceText& text, const Sca
   for (const auto& [place, measurement] : station.shown())
     out.push_back({fmt::format("{}{}", nameOf(place.first), place.second),
                    fmt::format("{} {}", nameOf(place.first), place.second),
-                   DataValue(measurement.value, measurement.time.value_or(clockNow()), statusOf(measurement))});
+                   DataValue(measurement.value, measurement.time.value_or(wallClock()), statusOf(measurement))});
   return out;
 }
 
@@ -211,8 +210,14 @@ Result<void> OutstationStation::confirmTo(const Fragment& fragment) {
 Result<Fragment> OutstationStation::answerTo(std::uint8_t sequence) {
   Fragment whole;
   bool isBegun = false;
+  // Each part of the answer has its time, and all of it has one, too: what else is said meanwhile is no answer.
+  const Instant last = deadline() + settings_.timeout * kMostTimeouts;
+  Instant until = deadline();
   for (std::size_t count = 0; count < kMostFragments; ++count) {
-    auto octets = line_->receive(settings_.master, settings_.outstation, deadline());
+    const Instant late = std::min(until, last);
+    auto octets = std::chrono::steady_clock::now() > late
+                      ? Result<std::optional<Bytes>>(std::nullopt)
+                      : line_->receive(settings_.master, settings_.outstation, late);
     if (!octets) return octets.error();
     if (!*octets)
       return Error{status::BadTimeout,
@@ -226,6 +231,7 @@ Result<Fragment> OutstationStation::answerTo(std::uint8_t sequence) {
     }
     if (fragment->control.sequence != sequence || fragment->control.isFirst == isBegun) continue;  // an old one
     isBegun = true;
+    until = deadline();
     sequence = static_cast<std::uint8_t>((sequence + 1) & 0x0F);
     if (auto confirmed = confirmTo(*fragment); !confirmed) return confirmed.error();
     whole.indications = fragment->indications;
@@ -256,7 +262,7 @@ Result<void> OutstationStation::take(Fragment fragment) {
     lastUnsolicited_ = fragment.control.sequence;
   }
   indications_ = fragment.indications;
-  const DateTime now = clockNow();
+  const DateTime now = wallClock();
   for (auto& measurement : fragment.measurements) {
     const std::pair place(measurement.kind, measurement.index);
     const auto known = shown_.find(place);
@@ -333,7 +339,7 @@ DataValue OutstationStation::valueOf(PointIndex point) const {
   const std::pair place(points_[point].kind, std::uint32_t{points_[point].index});
   const auto known = shown_.find(place);
   // It has been asked for all of its points.
-  if (known == shown_.end()) return DataValue(Variant(), clockNow(), status::BadConfigurationError);
+  if (known == shown_.end()) return DataValue(Variant(), wallClock(), status::BadConfigurationError);
   return DataValue(known->second.value, shownAt_.at(place), statusOf(known->second));
 }
 

@@ -10,6 +10,9 @@
 
 namespace zunth::device {
 
+/// When a value was measured, where the device doesn't say it itself.
+inline ua::DateTime wallClock() { return ua::DateTime::from(std::chrono::system_clock::now()); }
+
 /// A value that a device offers, under the name that its file gives.
 struct Point {
   std::string name;

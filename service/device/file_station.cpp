@@ -1,5 +1,7 @@
 #include "service/device/file_station.hpp"
 
+#include "core/model/table.hpp"
+#include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
 #include "service/device/plain_value.hpp"
 #include "service/device/polled.hpp"
@@ -12,6 +14,7 @@
 #include <fmt/format.h>
 #include <poll.h>
 #include <spawn.h>
+#include <sys/stat.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -57,14 +60,15 @@ std::string_view lineAt(std::string_view text, const FilePoint& point) {
   return {};
 }
 
-std::vector<std::string_view> split(std::string_view line, std::string_view at) {
+/// Between blanks.
+std::vector<std::string_view> wordsIn(std::string_view line) {
   std::vector<std::string_view> out;
-  while (true) {
-    const auto end = line.find_first_of(at);
-    out.push_back(trimmed(line.substr(0, end)));
-    if (end == std::string_view::npos) return out;
-    line.remove_prefix(end + 1);
+  for (std::size_t at = line.find_first_not_of(" \t"); at < line.size(); at = line.find_first_not_of(" \t", at)) {
+    const auto end = std::min(line.find_first_of(" \t", at), line.size());
+    out.push_back(trimmed(line.substr(at, end - at)));
+    at = end;
   }
+  return out;
 }
 
 /// The last line that isn't empty.
@@ -137,17 +141,19 @@ std::optional<FilePoint> parsePoint(const DeviceText::PointText& text, Conversio
 Result<Variant> valueIn(const FilePoint& point, std::string_view text) {
   const Error nothing{status::BadNoData, fmt::format("{} is not there", point.point.where), {}};
   if (!point.column.empty()) {
-    const auto head = split(text.substr(0, text.find('\n')), ",");
-    const auto column = static_cast<std::size_t>(std::ranges::find(head, point.column) - head.begin());
-    const auto last = split(lastLine(text), ",");
-    if (column >= head.size() || column >= last.size() || last == head) return nothing;
-    return plainValue(last[column]);
+    const std::string ends = fmt::format("{}\n{}\n", text.substr(0, text.find('\n')), lastLine(text));
+    model::Findings findings;
+    const auto rows = model::readCsv({}, ends, findings);
+    if (findings.hasErrors() || rows.size() < 2) return nothing;
+    const auto column =
+        static_cast<std::size_t>(std::ranges::find(rows[0], point.column, &Text::text) - rows[0].begin());
+    const bool isThere = column < rows[0].size() && column < rows[1].size() && text.find('\n') < trimmed(text).size();
+    return isThere ? Result<Variant>(plainValue(rows[1][column].text)) : nothing;
   }
   const std::string_view line = lineAt(text, point);
   if (trimmed(line).empty()) return nothing;
   if (point.word == 0) return plainValue(point.key.empty() ? line : trimmed(line).substr(point.key.size()));
-  auto words = split(line, " \t");
-  std::erase_if(words, [](std::string_view word) { return word.empty(); });
+  const auto words = wordsIn(line);
   if (static_cast<std::size_t>(point.word) > words.size()) return nothing;
   return plainValue(words[static_cast<std::size_t>(point.word) - 1]);
 }
@@ -159,18 +165,27 @@ Result<std::string> contentOf(const std::filesystem::path& file) {
     return Error{errno == EACCES ? status::BadUserAccessDenied : status::BadNotFound,
                  fmt::format("{} can't be read: {}", file.string(), std::strerror(errno)),
                  {}};
+  struct stat about {};
+  const bool isLarge =
+      ::fstat(in.number(), &about) == 0 && S_ISREG(about.st_mode) && about.st_size > static_cast<off_t>(kMostOctets);
   std::string out;
   char piece[65'536];
-  while (true) {
-    const auto size = ::read(in.number(), piece, sizeof piece);
-    if (size <= 0) break;
-    out.append(piece, static_cast<std::size_t>(size));
-    // The first line stays, as it names the columns; of the rest the end counts.
-    if (out.size() > 2 * kMostOctets) {
-      const auto first = std::min(out.find('\n') + 1, sizeof piece);
-      out.erase(first, out.size() - kMostOctets - first);
+  const auto take = [&](std::size_t most) {
+    while (out.size() < most) {
+      const auto size = ::read(in.number(), piece, std::min(sizeof piece, most - out.size()));
+      if (size <= 0) break;
+      out.append(piece, static_cast<std::size_t>(size));
     }
+  };
+  if (!isLarge) {
+    take(kMostOctets);
+    return out;
   }
+  // The first line stays, as it names the columns; of the rest the end counts.
+  take(sizeof piece);
+  out.resize(std::min(out.find('\n') + 1, out.size()));
+  ::lseek(in.number(), about.st_size - static_cast<off_t>(kMostOctets - sizeof piece), SEEK_SET);
+  take(kMostOctets);
   return out;
 }
 
@@ -257,7 +272,7 @@ Result<std::vector<DataValue>> FileStation::read(std::span<const PointIndex> poi
     const Source source{point.file, point.command};
     auto text = texts.find(source);
     if (text == texts.end()) text = texts.emplace(source, fetch(point)).first;
-    const DateTime now = DateTime::from(std::chrono::system_clock::now());
+    const DateTime now = wallClock();
     auto value = text->second ? valueIn(point, *text->second) : Result<Variant>(text->second.error());
     values.push_back(value ? DataValue(std::move(*value), now) : DataValue(Variant(), now, value.code()));
   }
@@ -267,14 +282,13 @@ Result<std::vector<DataValue>> FileStation::read(std::span<const PointIndex> poi
 Result<Station::Explained> FileStation::explain(PointIndex index) {
   const FilePoint& point = points_[index];
   Explained out;
-  out.value.sourceTimestamp = DateTime::from(std::chrono::system_clock::now());
+  out.value.sourceTimestamp = wallClock();
   const auto text = fetch(point);
   const auto value = text ? valueIn(point, *text) : Result<Variant>(text.error());
   constexpr std::size_t kShown = 200;
   if (text)
-    out.trace.push_back(
-        {point.command.empty() ? "file" : "output",
-         std::string(trimmed(point.column.empty() ? lineAt(*text, point) : lastLine(*text)).substr(0, kShown))});
+    out.trace.push_back({point.command.empty() ? "file" : "output",
+                         shown(trimmed(point.column.empty() ? lineAt(*text, point) : lastLine(*text)), kShown)});
   if (value)
     out.trace.push_back({fmt::format("as {}", nameOf(value->type())), format(*value)});
   else

@@ -1,5 +1,6 @@
 #include "service/device/line_station.hpp"
 
+#include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
 #include "service/device/plain_value.hpp"
 #include "service/device/polled.hpp"
@@ -20,8 +21,6 @@ constexpr std::size_t kLongestLine = 4'096;
 constexpr std::size_t kMostLines = 1'000;  // that are handed on at once
 
 Instant now() { return std::chrono::steady_clock::now(); }
-DateTime clockTime() { return DateTime::from(std::chrono::system_clock::now()); }
-
 std::uint16_t crc16(std::string_view text) {
   unsigned crc = 0xFFFF;
   for (const char c : text) {
@@ -165,9 +164,8 @@ std::optional<std::string_view> proved(std::string_view line, Checksum checksum)
   return fits ? std::optional(text) : std::nullopt;
 }
 
-DriverSetup readDevice(const DeviceText& text, Findings& findings) {
+LineSettings readSettings(const DeviceText& text, Findings& findings) {
   LineSettings settings;
-  DriverSetup setup;
   const auto& root = text.root;
   const auto octetsOf = [&](const char* key, std::string otherwise) {
     const Text* word = root.textOf(key);
@@ -209,6 +207,12 @@ DriverSetup readDevice(const DeviceText& text, Findings& findings) {
     else
       settings.checksum = static_cast<Checksum>(kind - kinds.begin());
   }
+  return settings;
+}
+
+DriverSetup readDevice(const DeviceText& text, Findings& findings) {
+  const LineSettings settings = readSettings(text, findings);
+  DriverSetup setup;
   auto points = readPoints<LinePoint>(text, setup, findings, parsePoint);
   for (const auto& point : points) {
     for (const auto& field : {point.field, point.unitField}) {
@@ -217,7 +221,7 @@ DriverSetup readDevice(const DeviceText& text, Findings& findings) {
         known.insert(known.end(), answer.fields().begin(), answer.fields().end());
       if (field.empty() || std::ranges::find(known, field) != known.end()) continue;
       const auto near = nearest(field, known);
-      findings.error(root.key.place,
+      findings.error(text.root.key.place,
                      fmt::format("the point {} is the field '{}', and the answer has none", point.point.name, field),
                      near.empty() ? fmt::format("its fields are {}", fmt::join(known, ", "))
                                   : fmt::format("did you mean '{}'?", near));
@@ -321,12 +325,12 @@ Result<std::vector<DataValue>> LineStation::read(std::span<const PointIndex> poi
   if (sendsByItself()) {
     for (const PointIndex point : points)
       out.push_back(last_ ? valueOf(point, *last_, lastTime_)
-                          : DataValue(Variant(), clockTime(), status::BadWaitingForInitialData));
+                          : DataValue(Variant(), wallClock(), status::BadWaitingForInitialData));
     return out;
   }
   const auto answer = ask();
   if (!answer) return answer.error();
-  for (const PointIndex point : points) out.push_back(valueOf(point, *answer, clockTime()));
+  for (const PointIndex point : points) out.push_back(valueOf(point, *answer, wallClock()));
   return out;
 }
 
@@ -337,7 +341,7 @@ Result<std::vector<Sample>> LineStation::listen(Duration patience) {
     if (!line) return line.error();
     if (!*line) break;
     lastAt_ = now();
-    lastTime_ = clockTime();
+    lastTime_ = wallClock();
     last_ = answerIn(std::move(**line));
     for (PointIndex point = 0; point < points_.size(); ++point)
       if (!points_[point].field.empty()) out.push_back({point, valueOf(point, *last_, lastTime_)});
@@ -362,13 +366,13 @@ Result<Station::Explained> LineStation::explain(PointIndex point) {
   if (answer->fields) {
     std::string fields;
     for (const auto& [name, text] : *answer->fields)
-      fields += fmt::format("{}{}: {}", fields.empty() ? "" : ", ", name, text);
+      fields += fmt::format("{}{}: {}", fields.empty() ? "" : ", ", name, shown(text));
     out.trace.push_back({"fields", std::move(fields)});
   } else {
     out.trace.push_back({"error", proved(answer->line, settings_.checksum) ? "it looks otherwise than 'answer' says"
                                                                            : "its checksum is wrong"});
   }
-  out.value = valueOf(point, *answer, clockTime());
+  out.value = valueOf(point, *answer, wallClock());
   if (!out.value.value.isNull())
     out.trace.push_back({fmt::format("as {}", nameOf(out.value.value.type())), format(out.value.value)});
   return out;

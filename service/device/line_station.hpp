@@ -22,6 +22,9 @@ struct LineSettings {
   ua::Duration timeout = std::chrono::seconds(1);
 };
 
+/// What the file of a device says of its line.
+LineSettings readSettings(const DeviceText& text, model::Findings& findings);
+
 /// A field of the answer, or a line to send.
 struct LinePoint {
   Point point;

@@ -1,6 +1,7 @@
 #include "service/device/modbus_line.hpp"
 
 #include "service/device/modbus_frames.hpp"
+#include "service/device/shared_by_name.hpp"
 
 #include <cerrno>
 #include <map>
@@ -31,14 +32,8 @@ std::uint32_t microseconds(Duration time) {
 std::string LineAddress::text() const { return isSerial() ? serial.text() : fmt::format("{}:{}", host, port); }
 
 std::shared_ptr<Line> Line::to(const LineAddress& address) {
-  static std::mutex guard;
-  static std::map<std::string, std::weak_ptr<Line>> lines;
-  const std::lock_guard lock(guard);
-  std::erase_if(lines, [](const auto& line) { return line.second.expired(); });
-  auto& known = lines[address.text()];
-  auto line = known.lock();
-  if (!line) known = line = std::shared_ptr<Line>(new Line(address));
-  return line;
+  static SharedByName<std::string, Line> lines;
+  return lines.get(address.text(), [&] { return std::shared_ptr<Line>(new Line(address)); });
 }
 
 Line::~Line() { disconnect(); }
@@ -93,13 +88,14 @@ Result<Bytes> Line::exchange(std::uint8_t unit, BytesView request, Duration pati
   if (size < static_cast<int>(envelope.header + envelope.trailer) + 1) {
     // The library passes over what is for others, and says nothing of it.
     if (size >= 0) errno = ETIMEDOUT;
+    const int why = errno;
     const Error error = lost(sent < 0 ? "writing to" : "reading from");
     if (isLogged) log_->note(false, {}, error.cause);
-    giveUp();
+    giveUp(why);
     return error;
   }
   if (answer[envelope.unitAt] != unit) {
-    giveUp();
+    giveUp(0);
     return Error{status::BadDecodingError,
                  fmt::format("{} answered in the name of unit {}, and unit {} was asked", address_.text(),
                              answer[envelope.unitAt], unit),
@@ -112,9 +108,9 @@ Result<Bytes> Line::exchange(std::uint8_t unit, BytesView request, Duration pati
 }
 
 /// Nobody can tell whose answer comes next.
-void Line::giveUp() {
+void Line::giveUp(int why) {
   // A port that has gone is opened again; others go on with one that hasn't.
-  if (address_.isSerial() && errno != EIO && errno != EBADF && errno != ENODEV && errno != ENXIO)
+  if (address_.isSerial() && why != EIO && why != EBADF && why != ENODEV && why != ENXIO)
     modbus_flush(context_);
   else
     disconnect();

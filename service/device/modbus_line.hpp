@@ -46,7 +46,7 @@ class Line {
   explicit Line(LineAddress address) : address_(std::move(address)), log_(WireLog::of(address_.text())) {}
   ua::Result<void> connectLocked(ua::Duration patience);
   void disconnect();
-  void giveUp();
+  void giveUp(int why);
   ua::Error lost(const char* doing) const;
 
   const LineAddress address_;

@@ -1,6 +1,7 @@
 #include "service/device/modbus_points.hpp"
 
 #include "core/ua/text.hpp"
+#include "service/device/plain_value.hpp"
 
 #include <algorithm>
 #include <bit>
@@ -78,6 +79,8 @@ std::vector<std::uint16_t> cut(const Place& place, std::uint64_t bits) {
 }
 
 }  // namespace
+
+std::string_view nameOf(Table table) { return kTables[static_cast<std::size_t>(table)]; }
 
 std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text& words, Conversion& conversion,
                                       model::Findings& findings) {
@@ -212,7 +215,7 @@ Variant decode(const Place& place, std::span<const std::uint16_t> registers) {
       }
       text.resize(std::min(text.find('\0'), text.size()));
       text.erase(text.find_last_not_of(' ') + 1);
-      return Variant(String(text));
+      return Variant(textOf(text));
     }
   }
 }

@@ -7,6 +7,8 @@
 namespace zunth::device::modbus {
 
 enum class Table { Coil, DiscreteInput, InputRegister, HoldingRegister };
+/// "holding": how a device's file calls it.
+std::string_view nameOf(Table table);
 constexpr bool isBits(Table t) { return t == Table::Coil || t == Table::DiscreteInput; }
 constexpr bool canWrite(Table t) { return t == Table::Coil || t == Table::HoldingRegister; }
 

@@ -13,10 +13,7 @@ using namespace ua;
 
 namespace {
 
-constexpr const char* kTableNames[] = {"coil", "discrete", "input", "holding"};
 constexpr std::uint16_t kAtOnce = 100;
-
-DateTime atOnce() { return DateTime::from(std::chrono::system_clock::now()); }
 
 /// What is there of a table, by address. A refused run is halved until what isn't there is known.
 Result<std::map<std::uint16_t, std::uint16_t>> readTable(Line& line, const Settings& settings, Table table,
@@ -62,9 +59,9 @@ bool looksLikeFloat(std::uint16_t high, std::uint16_t low) {
 }
 
 FoundPoint found(Table table, std::uint16_t address, std::string_view type, Variant value) {
-  const std::string place = fmt::format("{} {}", kTableNames[static_cast<int>(table)], address);
-  return {fmt::format("{}{}", kTableNames[static_cast<int>(table)], address),
-          type.empty() ? place : fmt::format("{} {}", place, type), DataValue(std::move(value), atOnce())};
+  const std::string place = fmt::format("{} {}", nameOf(table), address);
+  return {fmt::format("{}{}", nameOf(table), address), type.empty() ? place : fmt::format("{} {}", place, type),
+          DataValue(std::move(value), wallClock())};
 }
 
 Result<std::vector<FoundPoint>> scanDevice(const Settings& settings, const ScanWish& wish) {
@@ -74,8 +71,7 @@ Result<std::vector<FoundPoint>> scanDevice(const Settings& settings, const ScanW
   std::size_t silent = 0;
   std::optional<Error> last;
   for (const Table table : {Table::InputRegister, Table::HoldingRegister, Table::DiscreteInput, Table::Coil}) {
-    if (wish.progress)
-      wish.progress(fmt::format("{} registers {} to {}", kTableNames[static_cast<int>(table)], wish.first, wish.last));
+    if (wish.progress) wish.progress(fmt::format("{} {} to {}", nameOf(table), wish.first, wish.last));
     auto there = readTable(*line, settings, table, wish);
     if (!there) {
       last = there.error();

@@ -117,7 +117,7 @@ Result<std::vector<DataValue>> ModbusStation::read(std::span<const PointIndex> w
       for (auto& half : halves(next)) requests.push_back(std::move(half));
       continue;
     }
-    const DateTime now = DateTime::from(std::chrono::system_clock::now());
+    const DateTime now = wallClock();
     for (PointIndex point : next.points) {
       const Place& place = points_[point].place;
       byPoint[point] =
@@ -145,7 +145,7 @@ Result<Station::Explained> ModbusStation::explain(PointIndex index) {
   const auto answer = answerTo(request, *octets);
   if (!answer) return answer.error();
   Explained explained;
-  explained.value.sourceTimestamp = DateTime::from(std::chrono::system_clock::now());
+  explained.value.sourceTimestamp = wallClock();
   auto& out = explained.trace;
   out = {{"request", hexOf(request)}, {"answer", hexOf(*octets)}};
   if (answer->refusal.isBad()) {

@@ -1,11 +1,11 @@
 #include "service/device/mqtt_broker.hpp"
 
+#include "core/ua/foreign.hpp"
 #include "service/device/octet_link.hpp"
-#include "service/device/text_pattern.hpp"
+#include "service/device/shared_by_name.hpp"
 
 #include <algorithm>
 #include <condition_variable>
-#include <set>
 
 #include <fmt/format.h>
 #include <mosquitto.h>
@@ -20,6 +20,7 @@ constexpr int kKeepAlive = 10;  // s
 constexpr auto kFirstPause = std::chrono::milliseconds(500), kLongestPause = std::chrono::milliseconds(30'000);
 constexpr int kTurn = 100;  // ms
 constexpr auto kPatience = std::chrono::seconds(5);
+constexpr std::size_t kMostSending = 1'000;
 
 const Error kWell{status::Good, {}, {}};
 
@@ -28,14 +29,8 @@ const Error kWell{status::Good, {}, {}};
 std::string BrokerSettings::text() const { return fmt::format("{}:{}", host, port); }
 
 std::shared_ptr<Broker> Broker::to(const BrokerSettings& settings) {
-  static std::mutex guard;
-  static std::map<BrokerSettings, std::weak_ptr<Broker>> brokers;
-  const std::lock_guard lock(guard);
-  std::erase_if(brokers, [](const auto& each) { return each.second.expired(); });
-  auto& known = brokers[settings];
-  auto broker = known.lock();
-  if (!broker) known = broker = std::shared_ptr<Broker>(new Broker(settings));
-  return broker;
+  static SharedByName<BrokerSettings, Broker> brokers;
+  return brokers.get(settings, [&] { return std::shared_ptr<Broker>(new Broker(settings)); });
 }
 
 Broker::Broker(BrokerSettings settings)
@@ -58,33 +53,52 @@ Broker::~Broker() {
   mosquitto_destroy(client_);
 }
 
+std::set<std::string> Broker::wanted() const {
+  std::set<std::string> out;
+  for (const auto& [listener, topics] : listeners_) out.insert(topics.begin(), topics.end());
+  return out;
+}
+
+/// What somebody wanted before goes on without a gap.
+void Broker::subscribeTo(const std::set<std::string>& before) {
+  if (!isThere_) return;
+  constexpr int kAtLeastOnce = 1;
+  const auto now = wanted();
+  for (const auto& topic : now)
+    if (!before.contains(topic)) mosquitto_subscribe(client_, nullptr, topic.c_str(), kAtLeastOnce);
+  for (const auto& topic : before)
+    if (!now.contains(topic)) mosquitto_unsubscribe(client_, nullptr, topic.c_str());
+}
+
 void Broker::add(Listener& listener, std::vector<std::string> topics) {
   const std::lock_guard lock(mutex_);
-  if (isThere_)
-    for (const auto& topic : topics) subscribe(topic);
+  const auto before = wanted();
+  const bool isNew = !listeners_.contains(&listener);
   listeners_[&listener] = std::move(topics);
-  listener.session(isThere_, isThere_ ? kWell : why_);
+  subscribeTo(before);
+  if (isNew) listener.session(isThere_, isThere_ ? kWell : why_);
 }
 
 void Broker::remove(Listener& listener) {
   const std::lock_guard lock(mutex_);
-  const auto gone = listeners_.extract(&listener);
-  if (gone.empty() || !isThere_) return;
-  std::set<std::string> wanted;
-  for (const auto& [other, topics] : listeners_) wanted.insert(topics.begin(), topics.end());
-  for (const auto& topic : gone.mapped())
-    if (!wanted.contains(topic)) mosquitto_unsubscribe(client_, nullptr, topic.c_str());
+  const auto before = wanted();
+  if (listeners_.erase(&listener)) subscribeTo(before);
 }
 
 void Broker::publish(const std::string& topic, const std::string& payload, bool isKept, Done done) {
   const std::lock_guard lock(mutex_);
   if (!isThere_) return done(why_);
+  if (sending_.size() >= kMostSending)
+    return done({status::BadTooManyOperations,
+                 fmt::format("{} messages wait for the broker {} already", kMostSending, settings_.text()),
+                 "write less often, or look why it is slow"});
   int number = 0;
   constexpr int kAtLeastOnce = 1;
   const int code = mosquitto_publish(client_, &number, topic.c_str(), static_cast<int>(payload.size()), payload.data(),
                                      kAtLeastOnce, isKept);
   if (code != MOSQ_ERR_SUCCESS) return done(lost(code));
-  if (log_->isOn()) log_->note(true, std::as_bytes(std::span(payload)), topic + ": " + escaped(payload));
+  if (log_->isOn())
+    log_->note(true, std::as_bytes(std::span(payload)), fmt::format("{}: {}", shown(topic), shown(payload)));
   sending_[number] = std::move(done);
 }
 
@@ -97,12 +111,13 @@ Error Broker::lost(int code) const {
 void Broker::connected(mosquitto*, void* self, int code) { static_cast<Broker*>(self)->refusal_ = code; }
 
 void Broker::arrived(mosquitto*, void* self, const mosquitto_message* message) {
-  constexpr int kMostOctets = 1 << 20;
+  constexpr int kMostOctets = 1 << 20;  // of a payload
   auto& broker = *static_cast<Broker*>(self);
   const std::string topic = message->topic;
   const std::string_view payload(static_cast<const char*>(message->payload),
                                  static_cast<std::size_t>(std::clamp(message->payloadlen, 0, kMostOctets)));
-  if (broker.log_->isOn()) broker.log_->note(false, std::as_bytes(std::span(payload)), topic + ": " + escaped(payload));
+  if (broker.log_->isOn())
+    broker.log_->note(false, std::as_bytes(std::span(payload)), fmt::format("{}: {}", shown(topic), shown(payload)));
   const std::lock_guard lock(broker.mutex_);
   // A copy: one may leave while another is told.
   const auto listeners = broker.listeners_;
@@ -121,21 +136,12 @@ void Broker::published(mosquitto*, void* self, int number) {
   if (auto sent = broker.sending_.extract(number); !sent.empty()) sent.mapped()(kWell);
 }
 
-void Broker::subscribe(const std::string& topic) {
-  constexpr int kAtLeastOnce = 1;
-  mosquitto_subscribe(client_, nullptr, topic.c_str(), kAtLeastOnce);
-}
-
 void Broker::tell(bool isThere, const Error& why) {
   const std::lock_guard lock(mutex_);
   const bool isNews = isThere_ != isThere || why_.cause != why.cause;
   isThere_ = isThere;
   why_ = why;
-  if (isThere) {
-    std::set<std::string> wanted;
-    for (const auto& [listener, topics] : listeners_) wanted.insert(topics.begin(), topics.end());
-    for (const auto& topic : wanted) subscribe(topic);
-  }
+  subscribeTo({});
   if (!isNews) return;
   const auto listeners = listeners_;
   for (const auto& [listener, topics] : listeners)
@@ -177,12 +183,17 @@ Result<void> Broker::connect() {
 }
 
 void Broker::serve(const std::stop_token& stop) {
+  auto ticked = std::chrono::steady_clock::now();
   while (!stop.stop_requested()) {
     const int code = mosquitto_loop(client_, kTurn, 1);
     if (code != MOSQ_ERR_SUCCESS) {
       tell(false, lost(code));
       return failAll(lost(code));
     }
+    // The library comes back for each message, too.
+    const auto now = std::chrono::steady_clock::now();
+    if (now - ticked < std::chrono::milliseconds(kTurn)) continue;
+    ticked = now;
     const std::lock_guard lock(mutex_);
     const auto listeners = listeners_;
     for (const auto& [listener, topics] : listeners)

@@ -9,6 +9,7 @@
 #include <map>
 #include <memory>
 #include <mutex>
+#include <set>
 #include <string>
 #include <thread>
 #include <vector>
@@ -54,10 +55,11 @@ class Broker {
   Broker(const Broker&) = delete;
   Broker& operator=(const Broker&) = delete;
 
+  /// From now on these topics, and no others; what it had already goes on.
   void add(Listener& listener, std::vector<std::string> topics);
   void remove(Listener& listener);
   /// Sends, and calls `done` on the broker's thread when the broker has it. BadNoCommunication when there is no session
-  /// or it ends meanwhile.
+  /// or it ends meanwhile; BadTooManyOperations.
   void publish(const std::string& topic, const std::string& payload, bool isKept, Done done);
 
  private:
@@ -66,7 +68,8 @@ class Broker {
   ua::Result<void> connect();
   void serve(const std::stop_token& stop);
   void tell(bool isThere, const ua::Error& why);
-  void subscribe(const std::string& topic);
+  std::set<std::string> wanted() const;
+  void subscribeTo(const std::set<std::string>& before);
   void failAll(const ua::Error& why);
   ua::Error lost(int code) const;
   static void connected(mosquitto*, void* self, int code);

@@ -1,6 +1,6 @@
 #include "service/device/mqtt_device.hpp"
 
-#include "core/ua/json_parser.hpp"
+#include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
 #include "service/device/plain_value.hpp"
 
@@ -20,8 +20,6 @@ namespace {
 constexpr JsonLimits kPayload{20, 1'000, 20'000};
 
 Instant now() { return std::chrono::steady_clock::now(); }
-DateTime clockTime() { return DateTime::from(std::chrono::system_clock::now()); }
-
 /// "$.a.b[2]" in its parts; nothing when it is no path.
 std::optional<std::vector<std::string>> pathOf(std::string_view text) {
   if (!text.starts_with('$')) return std::nullopt;
@@ -141,9 +139,14 @@ std::optional<MqttPoint> parsePoint(const DeviceText::PointText& text, Conversio
   return out;
 }
 
-DataValue valueIn(const MqttPoint& point, std::string_view payload, DateTime when) {
-  if (point.path.empty() && point.time.empty()) return DataValue(plainValue(payload), when);
-  const auto json = parseJson(payload, kPayload);
+const Json* Message::json() const {
+  if (!json_) json_ = parseJson(payload_, kPayload);
+  return *json_ ? &**json_ : nullptr;
+}
+
+DataValue valueIn(const MqttPoint& point, const Message& message, DateTime when) {
+  if (point.path.empty() && point.time.empty()) return DataValue(plainValue(message.payload()), when);
+  const Json* json = message.json();
   if (!json) return DataValue(Variant(), when, status::BadDecodingError);
   if (const Json* own = point.time.empty() ? nullptr : follow(*json, point.time))
     if (const auto time = timeIn(*own)) when = *time;
@@ -242,9 +245,7 @@ void MqttDevice::want(std::vector<Wish> wishes) {
     wanted_.clear();
     for (const auto& wish : wishes) wanted_.insert(wish.point);
   }
-  if (!broker_) return;
-  broker_->remove(*this);
-  broker_->add(*this, topics());
+  if (broker_) broker_->add(*this, topics());
 }
 
 void MqttDevice::refresh(std::vector<PointIndex> points, Instant, std::function<void()> done) {
@@ -253,7 +254,7 @@ void MqttDevice::refresh(std::vector<PointIndex> points, Instant, std::function<
     const std::lock_guard lock(mutex_);
     for (const PointIndex point : points)
       if (const auto last = last_.find(point); last != last_.end() && sink_->isTraced(point))
-        again.push_back(sampleOf(point, last->second.topic, last->second.payload, false));
+        again.push_back(sampleOf(point, *last->second));
   }
   if (!again.empty()) (void)sink_->samples(std::move(again));
   done();
@@ -303,8 +304,7 @@ void MqttDevice::act(std::vector<Step> steps, Instant deadline, ActDone done) {
     }
     const std::lock_guard lock(mutex_);
     const auto last = last_.find(step.point);
-    outputs.push_back(last == last_.end() ? Variant()
-                                          : valueIn(points_[step.point], last->second.payload, clockTime()).value);
+    outputs.push_back(last == last_.end() ? Variant() : valueIn(points_[step.point], *last->second, wallClock()).value);
   }
   write(std::move(writes), deadline, [outputs = std::move(outputs), done = std::move(done)](std::vector<Error> told) {
     for (const auto& error : told)
@@ -348,24 +348,30 @@ void MqttDevice::judge() {
     toldWhy_ = isConnected ? std::string() : why.cause;
     sink_->link(isConnected, isConnected ? Error{status::Good, {}, {}} : why);
   }
-  if (!isConnected) return;
-  std::vector<Sample> early;
-  {
-    const std::lock_guard lock(mutex_);
-    early = std::exchange(early_, {});
-  }
-  if (!early.empty()) (void)sink_->samples(std::move(early));
+  if (isConnected) bring();
 }
 
-Sample MqttDevice::sampleOf(PointIndex point, const std::string& topic, std::string_view payload, bool isOld) const {
-  Sample sample{point, valueIn(points_[point], payload, clockTime())};
+/// Hands on what waits. While there is no room, only the last of each point waits, and is tried again with the next
+/// tick.
+void MqttDevice::bring() {
+  std::vector<Sample> batch;
+  {
+    const std::lock_guard lock(mutex_);
+    batch = std::exchange(waiting_, {});
+  }
+  isFull_ = !batch.empty() && !sink_->samples(std::move(batch));
+}
+
+Sample MqttDevice::sampleOf(PointIndex point, const Message& message) const {
+  Sample sample{point, valueIn(points_[point], message, wallClock())};
   // What the broker kept is as old as nobody knows, unless it says so or the device is known to be there.
   const bool isTold = !points_[point].time.empty() || !settings_.aliveTopic.empty();
-  if (isOld && !isTold && !sample.value.status.isBad()) sample.value.status = status::UncertainLastUsableValue;
+  if (message.isOld() && !isTold && !sample.value.status.isBad())
+    sample.value.status = status::UncertainLastUsableValue;
   if (sink_->isTraced(point)) {
     constexpr std::size_t kShown = 200;
-    Trace trace{{"message", fmt::format("{}{}", topic, isOld ? ", kept by the broker" : "")},
-                {"payload", std::string(payload.substr(0, kShown)) + (payload.size() > kShown ? "…" : "")}};
+    Trace trace{{"message", fmt::format("{}{}", shown(message.topic()), message.isOld() ? ", kept by the broker" : "")},
+                {"payload", shown(message.payload(), kShown)}};
     trace.push_back({fmt::format("as {}", nameOf(sample.value.value.type())), format(sample.value.value)});
     sample.trace = std::make_shared<const Trace>(std::move(trace));
   }
@@ -375,26 +381,23 @@ Sample MqttDevice::sampleOf(PointIndex point, const std::string& topic, std::str
 void MqttDevice::message(const std::string& topic, std::string_view payload, bool isOld) {
   heardAt_ = now();
   if (topic == settings_.aliveTopic) isAlive_ = trimmed(payload) == settings_.alivePayload;
-  std::vector<Sample> samples;
   {
     const std::lock_guard lock(mutex_);
     ++figures_.polls;
+    std::shared_ptr<const Message> message;
     for (const PointIndex point : wanted_) {
       if (!matches(points_[point].topic, topic)) continue;
-      last_[point] = {topic, std::string(payload)};
-      samples.push_back(sampleOf(point, topic, payload, isOld));
+      if (!message) message = std::make_shared<const Message>(topic, payload, isOld);
+      last_[point] = message;
+      Sample sample = sampleOf(point, *message);
+      const auto same = isFull_ ? std::ranges::find(waiting_, point, &Sample::point) : waiting_.end();
+      if (same != waiting_.end())
+        *same = std::move(sample);
+      else if (constexpr std::size_t kMostWaiting = 10'000; waiting_.size() < kMostWaiting)
+        waiting_.push_back(std::move(sample));
     }
   }
-  const bool wasConnected = wasConnected_;
-  if (!wasConnected) {
-    // Brought once the device is known to be there.
-    constexpr std::size_t kMostEarly = 10'000;
-    const std::lock_guard lock(mutex_);
-    for (auto& sample : samples)
-      if (early_.size() < kMostEarly) early_.push_back(std::move(sample));
-  }
-  judge();
-  if (wasConnected && wasConnected_ && !samples.empty()) (void)sink_->samples(std::move(samples));
+  if (!isFull_) judge();
 }
 
 void MqttDevice::tick() { judge(); }

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/ua/json_parser.hpp"
 #include "service/device/driver_kinds.hpp"
 #include "service/device/mqtt_broker.hpp"
 
@@ -23,9 +24,26 @@ struct MqttPoint {
 /// when it is not sound.
 std::optional<MqttPoint> parsePoint(const DeviceText::PointText& point, Conversion& conversion,
                                     model::Findings& findings);
+/// What came, read as JSON once for all points that look into it.
+class Message {
+ public:
+  Message(std::string topic, std::string_view payload, bool isOld)
+      : topic_(std::move(topic)), payload_(payload), isOld_(isOld) {}
+  const std::string& topic() const { return topic_; }
+  const std::string& payload() const { return payload_; }
+  /// The broker had kept it.
+  bool isOld() const { return isOld_; }
+  /// Null for what is no JSON.
+  const ua::Json* json() const;
+
+ private:
+  std::string topic_, payload_;
+  bool isOld_;
+  mutable std::optional<ua::Result<ua::Json>> json_;
+};
 /// What a message says of a point, with the device's own time where it gives one. BadDecodingError as status for a
 /// payload that is no JSON where one is needed, BadNoData where the path leads nowhere.
-ua::DataValue valueIn(const MqttPoint& point, std::string_view payload, ua::DateTime now);
+ua::DataValue valueIn(const MqttPoint& point, const Message& message, ua::DateTime now);
 
 struct MqttSettings {
   BrokerSettings broker;
@@ -57,7 +75,8 @@ class MqttDevice final : public Driver, Broker::Listener {
   void message(const std::string& topic, std::string_view payload, bool isOld) override;
   void tick() override;
   void judge();
-  Sample sampleOf(PointIndex point, const std::string& topic, std::string_view payload, bool isOld) const;
+  Sample sampleOf(PointIndex point, const Message& message) const;
+  void bring();
   std::vector<std::string> topics() const;
 
   const MqttSettings settings_;
@@ -69,14 +88,12 @@ class MqttDevice final : public Driver, Broker::Listener {
   mutable std::mutex mutex_;
   // Under the mutex
   std::set<PointIndex> wanted_;
-  struct Last {
-    std::string topic, payload;
-  };
-  std::map<PointIndex, Last> last_;
+  std::map<PointIndex, std::shared_ptr<const Message>> last_;
   Figures figures_;
-  std::vector<Sample> early_;  // that came before it was known whether the device is there
+  // That came before it was known whether the device is there, or while there was no room for it.
+  std::vector<Sample> waiting_;
   // Touched as a listener alone
-  bool hasSession_ = false, isAlive_ = true, wasConnected_ = false;
+  bool hasSession_ = false, isAlive_ = true, wasConnected_ = false, isFull_ = false;
   std::string toldWhy_;  // it is away
   ua::Error why_{ua::status::Good, {}, {}};
   ua::Instant heardAt_{}, sessionAt_{};

@@ -1,6 +1,5 @@
 #include "service/device/mqtt_scan.hpp"
 
-#include "core/ua/json_parser.hpp"
 #include "service/device/plain_value.hpp"
 
 #include <algorithm>
@@ -39,11 +38,16 @@ class Ear final : public Broker::Listener {
   std::map<std::string, std::string> heard;
 };
 
+/// Whether it can stand in a file as a word.
+bool isWord(const std::string& text) {
+  return std::ranges::all_of(text, [](char c) { return static_cast<unsigned char>(c) > 0x20 && c != 0x7F; });
+}
+
 void leavesOf(const Json& json, const std::string& path, std::vector<std::string>& out) {
   if (out.size() >= kMostLeaves) return;
   if (json.is_object()) {
     for (const auto& [key, value] : json.items())
-      if (key.find_first_of(".[ ") == std::string::npos) leavesOf(value, path + "." + key, out);
+      if (isWord(key) && key.find_first_of(".[") == std::string::npos) leavesOf(value, path + "." + key, out);
   } else if (json.is_array()) {
     for (std::size_t i = 0; i < json.size(); ++i) leavesOf(json[i], fmt::format("{}[{}]", path, i), out);
   } else if (!json.is_null()) {
@@ -56,25 +60,24 @@ bool isTime(const std::string& path) {
   return last == "at" || last == "time" || last == "timestamp" || last == "ts";
 }
 
-/// A name in a model, without what separates names.
+/// A name in a model: of a stranger's text letters and digits alone.
 std::string nameOf(const std::string& topic, const std::string& path) {
-  std::string out = topic;
-  for (const char c : path)
-    if (c == '.' || c == '[')
-      out += '/';
-    else if (c != '$' && c != ']')
-      out += c;
-  std::ranges::replace(out, '/', '_');
-  while (out.find("__") != std::string::npos) out.replace(out.find("__"), 2, "_");
-  return out;
+  std::string out;
+  for (const char c : topic + path) {
+    const bool isPlain = std::isalnum(static_cast<unsigned char>(c)) || c == '-';
+    if (isPlain || (!out.empty() && out.back() != '_')) out += isPlain ? c : '_';
+  }
+  if (out.ends_with('_')) out.pop_back();
+  return out.empty() ? "value" : out;
 }
 
 }  // namespace
 
 std::vector<FoundPoint> propose(const std::string& topic, std::string_view payload) {
   std::vector<FoundPoint> out;
-  const DateTime now = DateTime::from(std::chrono::system_clock::now());
-  const auto json = parseJson(payload, {20, 1'000, 20'000});
+  const DateTime now = wallClock();
+  const Message message(topic, payload, false);
+  const Json* json = message.json();
   if (!json || (!json->is_object() && !json->is_array())) {
     out.push_back({nameOf(topic, {}), topic, DataValue(plainValue(payload), now)});
     return out;
@@ -88,7 +91,7 @@ std::vector<FoundPoint> propose(const std::string& topic, std::string_view paylo
     model::Findings ignored;
     Conversion none;
     const auto point = parsePoint({{nameOf(topic, path), {}}, {words, {}}}, none, ignored);
-    if (point) out.push_back({nameOf(topic, path), words, valueIn(*point, payload, now)});
+    if (point) out.push_back({nameOf(topic, path), words, valueIn(*point, message, now)});
   }
   return out;
 }
@@ -107,9 +110,15 @@ Result<std::vector<FoundPoint>> scanBroker(const DeviceText& text, const ScanWis
   broker->remove(ear);
   if (!isConnected) return ear.reason;
   std::vector<FoundPoint> out;
+  std::set<std::string> names;
   for (const auto& [topic, payload] : ear.heard)
-    if (topic.find(' ') == std::string::npos)
-      for (auto& point : propose(topic, payload)) out.push_back(std::move(point));
+    if (isWord(topic))
+      for (auto& point : propose(topic, payload)) {
+        // Different topics may have one name.
+        const std::string name = point.name;
+        for (int i = 2; !names.insert(point.name).second; ++i) point.name = fmt::format("{}-{}", name, i);
+        out.push_back(std::move(point));
+      }
   return out;
 }
 

@@ -1,5 +1,6 @@
 #include "service/device/plain_value.hpp"
 
+#include "core/model/utf8.hpp"
 #include "core/ua/text.hpp"
 
 #include <charconv>
@@ -13,6 +14,18 @@ std::string_view trimmed(std::string_view text) {
   const auto from = text.find_first_not_of(kSpace);
   if (from == std::string_view::npos) return {};
   return text.substr(from, text.find_last_not_of(kSpace) - from + 1);
+}
+
+String textOf(std::string_view octets) {
+  model::Findings ignored;
+  if (model::checkUtf8({}, octets, ignored)) return String(std::string(octets));
+  std::string out;
+  for (const char c : octets) {
+    const auto octet = static_cast<unsigned char>(c);
+    if (octet >= 0x80) out += static_cast<char>(0xC0 | octet >> 6);
+    out += static_cast<char>(octet >= 0x80 ? 0x80 | (octet & 0x3F) : octet);
+  }
+  return String(out);
 }
 
 Variant plainValue(std::string_view text) {
@@ -31,7 +44,7 @@ Variant plainValue(std::string_view text) {
     if (const auto read = std::from_chars(number.data(), end, real); read.ec == std::errc() && read.ptr == end)
       return Variant(real);
   }
-  return Variant(String(std::string(text)));
+  return Variant(textOf(text));
 }
 
 double widened(float value) {

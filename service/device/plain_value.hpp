@@ -15,6 +15,8 @@ ua::Variant plainValue(std::string_view text);
 std::string plainText(const ua::Variant& value);
 /// A Float as Double with the digits that it carries: 0.1, not 0.10000000149011612.
 double widened(float value);
+/// Octets of a device as text: what is no UTF-8 is taken for Latin-1, as most that isn't is.
+ua::String textOf(std::string_view octets);
 /// Without white space at both ends.
 std::string_view trimmed(std::string_view text);
 

@@ -81,7 +81,7 @@ void Polled::run(const std::stop_token& stop) {
   while (!stop.stop_requested()) {
     std::unique_lock lock(mutex_);
     // One that sends by itself is listened to instead.
-    const bool listens = isConnected_ && station_->sendsByItself();
+    const bool listens = isConnected_ && station_->sendsByItself() && steadyNow() >= listensAt_;
     if (!listens)
       wake_.wait_until(lock, stop, nextDue(), [this] { return !jobs_.empty() || !refreshes_.empty() || wishes_; });
     if (stop.stop_requested()) break;
@@ -130,6 +130,7 @@ void Polled::takeWishes() {
 Instant Polled::nextDue() const {
   if (!isConnected_) return triesAt_;
   Instant next = steadyNow() + std::chrono::seconds(60);
+  if (listensAt_ > steadyNow()) next = std::min(next, listensAt_);
   for (const auto& beat : beats_) next = std::min(next, beat.next);
   return next;
 }
@@ -174,7 +175,9 @@ void Polled::listen() {
   }
   auto came = station_->listen(patience);
   if (!came) return lost(came.error());
-  if (!came->empty()) (void)sink_->samples(std::move(*came));
+  // While there is no room, what it sends waits on its side.
+  constexpr auto kPause = std::chrono::milliseconds(100);
+  if (!came->empty() && !sink_->samples(std::move(*came))) listensAt_ = steadyNow() + kPause;
 }
 
 void Polled::tryToConnect() {

@@ -77,7 +77,8 @@ class Polled final : public Driver {
   bool isConnected_ = false;
   ua::Duration pause_ = kFirstPause;
   ua::Instant triesAt_{};
-  std::string toldWhy_;  // it can't connect
+  ua::Instant listensAt_{};  // again to one that sends by itself
+  std::string toldWhy_;      // it can't connect
 
   mutable std::mutex mutex_;
   std::condition_variable_any wake_;

@@ -256,7 +256,7 @@ double SimulatedStation::shapeAt(PointIndex point, double seconds) {
 
 DataValue SimulatedStation::at(PointIndex point, double seconds) {
   const Signal& signal = signals_[point];
-  const DateTime now = DateTime::from(std::chrono::system_clock::now());
+  const DateTime now = wallClock();
   if (signal.shape == Signal::Shape::Constant && signal.noise == 0) return DataValue(signal.constant, now);
   if (signal.shape == Signal::Shape::Steps) {
     double whole = 0;

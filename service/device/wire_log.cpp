@@ -1,7 +1,9 @@
 #include "service/device/wire_log.hpp"
 
+#include "core/ua/foreign.hpp"
+#include "service/device/shared_by_name.hpp"
+
 #include <algorithm>
-#include <map>
 
 #include <fmt/format.h>
 
@@ -17,14 +19,8 @@ std::string hexOf(BytesView octets) {
 }
 
 std::shared_ptr<WireLog> WireLog::of(const std::string& line) {
-  static std::mutex guard;
-  static std::map<std::string, std::weak_ptr<WireLog>> logs;
-  const std::lock_guard lock(guard);
-  std::erase_if(logs, [](const auto& log) { return log.second.expired(); });
-  auto& known = logs[line];
-  auto log = known.lock();
-  if (!log) known = log = std::make_shared<WireLog>();
-  return log;
+  static SharedByName<std::string, WireLog> logs;
+  return logs.get(line, [] { return std::make_shared<WireLog>(); });
 }
 
 void WireLog::keepFor(Duration time) {
@@ -35,11 +31,11 @@ void WireLog::keepFor(Duration time) {
 
 void WireLog::note(bool isSent, BytesView octets, std::string words) {
   const DateTime now = DateTime::from(std::chrono::system_clock::now());
-  std::string shown = hexOf(octets.first(std::min(octets.size(), kMostOctets)));
-  if (octets.size() > kMostOctets) shown += fmt::format(" … {} octets", octets.size());
+  std::string digits = hexOf(octets.first(std::min(octets.size(), kMostOctets)));
+  if (octets.size() > kMostOctets) digits += fmt::format(" … {} octets", octets.size());
   const std::lock_guard lock(mutex_);
   if (entries_.size() >= kMost) entries_.pop_front();
-  entries_.push_back({++last_, now, isSent, std::move(shown), std::move(words)});
+  entries_.push_back({++last_, now, isSent, std::move(digits), std::string(cut(words, kMostWords))});
 }
 
 std::vector<WireLog::Entry> WireLog::since(std::uint64_t number) const {

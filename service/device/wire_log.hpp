@@ -35,7 +35,7 @@ class WireLog {
   std::vector<Entry> since(std::uint64_t number) const;
 
  private:
-  static constexpr std::size_t kMost = 1'000, kMostOctets = 256;
+  static constexpr std::size_t kMost = 1'000, kMostOctets = 256, kMostWords = 512;
   std::atomic<std::chrono::steady_clock::rep> until_{0};
   mutable std::mutex mutex_;
   std::deque<Entry> entries_;

@@ -135,6 +135,9 @@ TEST_CASE("a text says by itself what it is", "[device][conversion]") {
     INFO(row.text);
     CHECK(plainValue(row.text) == row.value);
   }
+  // An old meter's degree sign and micro are no UTF-8.
+  CHECK(plainValue("\xB5S") == Variant("\xC2\xB5S"));
+  CHECK(plainValue("\xC2\xB5S") == Variant("\xC2\xB5S"));
   CHECK(plainText(Variant(0.1f)) == "0.1");
   CHECK(plainText(Variant(true)) == "true");
   CHECK(plainText(Variant("open")) == "open");

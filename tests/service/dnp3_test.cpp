@@ -366,6 +366,37 @@ TEST_CASE("an outstation that says nothing, or nonsense, is away", "[device][dnp
   }
 }
 
+TEST_CASE("an outstation that says everything but the answer holds nobody up for long", "[device][dnp3]") {
+  boost::asio::io_context loop;
+  boost::asio::ip::tcp::acceptor acceptor(loop, {boost::asio::ip::address_v4::loopback(), 0});
+  std::thread peer([&] {
+    boost::asio::ip::tcp::socket socket(loop);
+    boost::system::error_code error;
+    acceptor.accept(socket, error);
+    // Empty unsolicited responses without end, in its own name and in those of all others.
+    for (std::uint16_t source = 0; !error; ++source) {
+      dnp3::Frame frame;
+      frame.isFromMaster = false;
+      frame.destination = 1;
+      frame.source = source % 2 ? source : 10;
+      frame.data = octets("C0 D0 82 00 00");
+      const Bytes said = encode(frame);
+      boost::asio::write(socket, boost::asio::buffer(said.data(), said.size()), error);
+      std::this_thread::sleep_for(std::chrono::milliseconds(1));
+    }
+  });
+  {
+    StationSettings settings;
+    settings.at.port = acceptor.local_endpoint().port();
+    settings.timeout = std::chrono::milliseconds(100);
+    OutstationStation station(settings, {Intake::point("analog 0")});
+    const auto begun = std::chrono::steady_clock::now();
+    CHECK(station.connect().code() == status::BadTimeout);
+    CHECK(std::chrono::steady_clock::now() - begun < settings.timeout * 20);
+  }
+  peer.join();
+}
+
 TEST_CASE("a third reader finds nothing wrong with what master and outstation say", "[device][dnp3]") {
   Intake intake;
   boost::asio::io_context loop;

@@ -61,6 +61,9 @@ TEST_CASE("files and programs are a device", "[device][files]") {
   folder.write("level.txt", "level 3.5\n");
   folder.write("loud.sh",
                "while true; do echo xxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxx; done");
+  std::string large = "time,ph\n";
+  for (int i = 0; large.size() < 3'000'000; ++i) large += std::to_string(i) + ",7.25\n";
+  folder.write("large.csv", large);
   folder.write("mute.sh", "exec >&-\nsleep 60\n");
   const std::string at = folder.path.string();
   REQUIRE(::mkfifo((at + "/pipe").c_str(), 0600) == 0);
@@ -69,6 +72,8 @@ TEST_CASE("files and programs are a device", "[device][files]") {
       {"file " + at + "/level.txt word 2", status::Good},
       {"file " + at + "/none.txt", status::BadNotFound},
       {"file " + at + "/pipe", status::BadNoData},
+      {"file /dev/zero", status::BadNoData},
+      {"csv " + at + "/large.csv column ph", status::Good},
       {"run [echo it is 42 now] word 3", status::Good},
       {"run [false]", status::BadDeviceFailure},
       {"run [/no/such/program]", status::BadDeviceFailure},
@@ -88,8 +93,9 @@ TEST_CASE("files and programs are a device", "[device][files]") {
     CHECK((*values)[i].status == rows[i].second);
   }
   CHECK((*values)[0].value == Variant(3.5));
-  CHECK((*values)[3].value == Variant(std::int64_t{42}));
-  CHECK((*values)[9].value == Variant("$HOME; ls"));
+  CHECK((*values)[4].value == Variant(7.25));
+  CHECK((*values)[5].value == Variant(std::int64_t{42}));
+  CHECK((*values)[11].value == Variant("$HOME; ls"));
   CHECK(station.explain(0)->trace.front().shows == "level 3.5");
   CHECK(station.write({0, Variant(1)})->error.code == status::BadNotWritable);
 }

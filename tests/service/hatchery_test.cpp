@@ -223,7 +223,9 @@ TEST_CASE("a device that nobody knows is looked through, kept in part and watche
   CHECK(hatchery.zunthAlone("check site").code == 0);
   CHECK(hatchery.zunthAlone("apply --site site").code == 0);
   CHECK(hatchery.becomes("found/input0", isGood));
-  CHECK(hatchery.zunth("show found/input0").out.find("Float") != std::string::npos);
+  const auto shown = hatchery.zunth("show found/input0");
+  CAPTURE(shown.out, shown.error, shown.code);
+  CHECK(shown.out.find("Float") != std::string::npos);
 
   const auto tried = hatchery.zunthAlone("device try " + filter + " --point 'input 0' --output json");
   CHECK(Json::parse(tried.out).size() > 20);

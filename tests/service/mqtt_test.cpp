@@ -1,5 +1,5 @@
 // Devices behind a real broker.
-#include "service/device/mqtt_device.hpp"
+#include "service/device/mqtt_scan.hpp"
 
 #include <condition_variable>
 
@@ -33,7 +33,7 @@ struct Listener final : Sink {
     const std::lock_guard lock(mutex);
     for (auto& sample : batch) came.push_back(std::move(sample));
     changed.notify_all();
-    return true;
+    return hasRoom;
   }
   void link(bool is, const Error& reason) override {
     const std::lock_guard lock(mutex);
@@ -52,7 +52,8 @@ struct Listener final : Sink {
   std::vector<Sample> came;
   std::optional<bool> isConnected;
   Error why{status::Good, {}, {}};
-  PointIndex traced = 99;
+  std::atomic<PointIndex> traced = 99;
+  std::atomic<bool> hasRoom = true;
 };
 
 /// Somebody at the same broker.
@@ -154,13 +155,13 @@ TEST_CASE("a payload is a value, its status and its time", "[device][mqtt]") {
     INFO(row.words << " of " << row.payload);
     const auto made = make(row.words);
     REQUIRE(made.point);
-    const auto value = valueIn(*made.point, row.payload, now);
+    const auto value = valueIn(*made.point, Message("t", row.payload, false), now);
     CHECK(value.status == row.code);
     CHECK(value.value == row.value);
     CHECK(value.sourceTimestamp == (row.time ? *DateTime::parse(row.time) : now));
   }
   const std::string deep(100'000, '[');
-  CHECK(valueIn(*make("t $.x").point, deep, now).status == status::BadDecodingError);
+  CHECK(valueIn(*make("t $.x").point, Message("t", deep, false), now).status == status::BadDecodingError);
 }
 
 TEST_CASE("values come through the broker, and what is written goes through it", "[device][mqtt]") {
@@ -181,6 +182,50 @@ TEST_CASE("values come through the broker, and what is written goes through it",
     CHECK(speaker.changed.wait_for(lock, std::chrono::seconds(20),
                                    [&] { return speaker.heard["hall/a1/air/set"] == "true"; }));
   }
+}
+
+TEST_CASE("who wants the same again misses nothing, and gets nothing twice", "[device][mqtt]") {
+  const test::Broker broker;
+  Speaker speaker(at(broker, 4));  // in a session of its own: the broker sends once for each filter of a session
+  speaker.say("hall/goal", "9", true);
+  Watched w({at(broker), {}, {}, 0}, {*make("hall/goal").point, *make("hall/other").point});
+  REQUIRE(w.hasCome(0, Variant(std::int64_t{9}), status::UncertainLastUsableValue));
+  for (std::int64_t i = 10; i < 60; ++i) {
+    w.device.want({{0, std::chrono::seconds(1)}});
+    speaker.say("hall/goal", std::to_string(i), true);
+    w.device.want({{0, std::chrono::seconds(1)}, {1, std::chrono::seconds(1)}});
+  }
+  REQUIRE(w.hasCome(0, Variant(std::int64_t{59})));
+  const std::lock_guard lock(w.sink.mutex);
+  std::int64_t next = 9;
+  for (const auto& sample : w.sink.came) CHECK(sample.value.value == Variant(next++));
+}
+
+TEST_CASE("who has no room gets the last of each point, and all of it later", "[device][mqtt]") {
+  const test::Broker broker;
+  Speaker speaker(at(broker));
+  Watched w({at(broker), {}, {}, 0}, {*make("hall/level").point});
+  REQUIRE(w.sink.wait([&] { return w.sink.isConnected == true; }));
+  w.sink.hasRoom = false;
+  for (int i = 0; i < 200; ++i) speaker.say("hall/level", std::to_string(i));
+  const auto came = [&] {
+    const std::lock_guard lock(w.sink.mutex);
+    return w.sink.came.size();
+  };
+  CHECK(came() < 100);
+  w.sink.hasRoom = true;
+  CHECK(w.hasCome(0, Variant(std::int64_t{199})));
+}
+
+TEST_CASE("names of what is heard are names, whoever chose the topics", "[device][mqtt]") {
+  const auto points = mqtt::propose("a: Double\n  evil/{1..9}", R"({"x": 1, "y\n: z": 2, "at": 5})");
+  for (const auto& point : points)
+    CHECK(point.name.find_first_not_of("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-") ==
+          std::string::npos);
+  const auto plain = mqtt::propose("hall/a1", R"({"x": {"y": [1, true]}, "at": 5})");
+  REQUIRE(plain.size() == 2);
+  CHECK(plain[0].name == "hall_a1_x_y_0");
+  CHECK(plain[0].words == "hall/a1 $.x.y[0] time $.at");
 }
 
 TEST_CASE("what the broker had kept is as old as nobody knows", "[device][mqtt]") {

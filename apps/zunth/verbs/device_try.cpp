@@ -197,6 +197,8 @@ int scanDevice(const Options& options, const ScanOrder& order, const std::string
     std::fprintf(stderr, "zunth: nothing was found\n");
     return kNo;
   }
+  const bool isName = order.into.find_first_of("/\\ \t\n:{}'\"#") == std::string::npos && !order.into.starts_with('.');
+  if (!isName) return wrongUse(fmt::format("'{}' is no name for a device", order.into), "letters, digits and -");
   if (!order.into.empty()) return keep(options, *found, order, settings, site);
   Records records({"name", "value", "point"});
   for (const auto& each : *found)
