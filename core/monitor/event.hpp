@@ -19,6 +19,7 @@ class Event final : public space::FilterSubject {
     fields_.emplace_back(std::move(path), std::move(value));
     return *this;
   }
+  const std::vector<std::pair<Path, ua::Variant>>& fields() const { return fields_; }
   /// Null when the event has no such field.
   ua::Variant field(const Path& path) const;
 

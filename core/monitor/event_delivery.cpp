@@ -36,7 +36,6 @@ void EventDelivery::nodeRemoved(NodeIndex node) {
   for (MonitoredItem* item : gone.mapped()) item->end(status::BadNodeIdUnknown, {});
 }
 
-/// The nodes at which an event of this source is heard, each once.
 std::vector<NodeIndex> EventDelivery::notifiersOf(NodeIndex source) const {
   space::NodeSet out;
   out.add(space_.at(id::Server));
@@ -87,6 +86,7 @@ bool EventDelivery::bringToAll(const Waiting& waiting, Slice& slice) {
 }
 
 void EventDelivery::raise(Event event) {
+  if (keep_) keep_(event);
   if (watchers_.empty()) return;
   waiting_.push_back({++lastNumber_, std::move(event)});
   tick();

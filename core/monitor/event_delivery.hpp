@@ -20,6 +20,12 @@ class EventDelivery {
   void nodeRemoved(space::NodeIndex node);
   /// Whether anybody listens at all: what makes an event can be left out otherwise.
   bool isWatched() const { return !watchers_.empty(); }
+  /// Whether events are kept or listened to.
+  bool isWanted() const { return isWatched() || keep_; }
+  /// Gets every event, whether or not somebody listens.
+  void setKeeper(std::function<void(const Event&)> keep) { keep_ = std::move(keep); }
+  /// The nodes at which an event of this source is heard, each once.
+  std::vector<space::NodeIndex> notifiersOf(space::NodeIndex source) const;
   void raise(Event event);
   /// Brings it to the items of one subscription alone, or to one of them: to those that hear its source and want it,
   /// or with `isForAll` to each that takes events.
@@ -41,10 +47,10 @@ class EventDelivery {
   bool hears(const MonitoredItem& item, const Event& event) const;
   /// False when the slice ended before everybody had it.
   bool bringToAll(const Waiting& waiting, ua::Slice& slice);
-  std::vector<space::NodeIndex> notifiersOf(space::NodeIndex source) const;
 
   const space::Space& space_;
   std::unordered_map<space::NodeIndex, std::vector<MonitoredItem*>> watchers_;
+  std::function<void(const Event&)> keep_;
   std::deque<Waiting> waiting_;
   std::uint64_t lastNumber_ = 0;
   ua::Slice slice_;

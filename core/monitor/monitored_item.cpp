@@ -26,6 +26,11 @@ MonitoredItem::MonitoredItem(std::uint32_t id, Subscription& owner, space::NodeI
 
 bool MonitoredItem::sample(const DataValue& value, DateTime wallClock) {
   if (mode_ == MonitoringMode::Disabled) return false;
+  if (settings_.aggregate) {
+    if (!aggregate_) aggregate_ = std::make_unique<LiveAggregate>(*settings_.aggregate, wallClock);
+    aggregate_->feed(value, wallClock);
+    return queueResults(wallClock);
+  }
   DataValue now = value;
   if (!range_.isWhole() && !now.status.isBad()) {
     auto part = range_.of(now.value);
@@ -37,6 +42,20 @@ bool MonitoredItem::sample(const DataValue& value, DateTime wallClock) {
   if (std::exchange(tellsMeaning_, false)) now.status = now.status.withSemanticsChanged();
   queueValue(std::move(now), wallClock);
   return true;
+}
+
+bool MonitoredItem::close(DateTime wallClock) {
+  aggregate_->close(wallClock);
+  return queueResults(wallClock);
+}
+
+bool MonitoredItem::queueResults(DateTime wallClock) {
+  auto results = aggregate_->results();
+  for (auto& result : results) {
+    last_ = result;
+    queueValue(std::move(result), wallClock);
+  }
+  return !results.empty();
 }
 
 void MonitoredItem::meaningChanged(const std::optional<Range>& euRange) {
@@ -76,6 +95,8 @@ bool MonitoredItem::repeatLast(DateTime wallClock) {
 
 bool MonitoredItem::end(StatusCode why, DateTime wallClock) {
   node_ = space::kNoNode;
+  settings_.aggregate.reset();
+  aggregate_.reset();
   return !takesEvents() && sample(DataValue(why), wallClock);
 }
 
@@ -140,6 +161,8 @@ void MonitoredItem::clearQueues() {
 
 void MonitoredItem::modify(const ItemSettings& settings) {
   settings_ = settings;
+  // It begins anew with the next sample.
+  aggregate_.reset();
   trim();
 }
 
@@ -147,6 +170,7 @@ void MonitoredItem::setMode(MonitoringMode mode) {
   if (mode == MonitoringMode::Disabled) {
     clearQueues();
     last_.reset();
+    aggregate_.reset();
   }
   mode_ = mode;
 }

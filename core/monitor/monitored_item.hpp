@@ -2,6 +2,7 @@
 
 #include "core/monitor/change_filter.hpp"
 #include "core/monitor/event.hpp"
+#include "core/monitor/live_aggregate.hpp"
 #include "core/monitor/notification_queue.hpp"
 #include "core/space/reference_runs.hpp"
 #include "core/ua/due_heap.hpp"
@@ -20,6 +21,7 @@ struct ItemSettings {
   ua::TimestampsToReturn timestamps = ua::TimestampsToReturn::Both;
   ChangeFilter filter;                          // of data
   std::shared_ptr<const EventSelector> events;  // of an object's EventNotifier; else null
+  std::optional<AggregateSettings> aggregate;   // what is reported of intervals, in place of samples
 };
 
 /// One watched attribute (Part 4, 5.12): samples, or the events of an object, come in; those that pass the filter wait
@@ -39,9 +41,14 @@ class MonitoredItem : public ua::Due {
   const ItemSettings& settings() const { return settings_; }
   ua::MonitoringMode mode() const { return mode_; }
   bool takesEvents() const { return settings_.events != nullptr; }
+  bool isAggregate() const { return aggregate_ != nullptr; }
+  /// When an interval of it is next over.
+  ua::DateTime closesAt() const { return aggregate_->closesAt(); }
 
   /// Takes a sample; true when it was queued.
   bool sample(const ua::DataValue& value, ua::DateTime wallClock);
+  /// Of an aggregate: calculates what is over by now; true when something was queued.
+  bool close(ua::DateTime wallClock);
   /// What its values mean has changed: the next sample is reported whatever it is, and says so.
   void meaningChanged(const std::optional<ua::Range>& euRange);
   /// Takes an event's fields. When the queue is full, an event gives way and the queue is marked as overflown.
@@ -77,6 +84,7 @@ class MonitoredItem : public ua::Due {
 
  private:
   void queueValue(ua::DataValue value, ua::DateTime wallClock);
+  bool queueResults(ua::DateTime wallClock);
   void trim();
   void dropFirstValue();
   void clearQueues();
@@ -90,6 +98,7 @@ class MonitoredItem : public ua::Due {
   ItemSettings settings_;
   ua::MonitoringMode mode_;
   std::optional<ua::DataValue> last_;  // the last sample that passed
+  std::unique_ptr<LiveAggregate> aggregate_;
   NotificationQueue<ua::DataValue> values_;
   NotificationQueue<ua::List<ua::Variant>> events_;
   bool eventsLost_ = false;  // at the queue's discarding end

@@ -66,7 +66,22 @@ void Sampling::refresh(MonitoredItem& item, Instant now, DateTime wallClock) {
   take(item, read(item), now, wallClock);
 }
 
+/// An aggregate takes every change; its beat is that of its intervals.
+void Sampling::takeAggregate(MonitoredItem& item, const DataValue& value, Instant now, DateTime wallClock) {
+  if (item.sample(value, wallClock)) item.owner().itemQueued(item);
+  waitForInterval(item, now, wallClock);
+}
+
+void Sampling::waitForInterval(MonitoredItem& item, Instant now, DateTime wallClock) {
+  constexpr double kTicksPerMs = 10'000;
+  double ms = static_cast<double>(item.closesAt().ticks - wallClock.ticks) / kTicksPerMs;
+  if (isPolled(item)) ms = std::min(ms, std::max(item.settings().samplingInterval, kLeastPollInterval));
+  item.nextSampleAt = now;
+  pending_.put(item, now + milliseconds(std::max(ms, 1.0)));
+}
+
 void Sampling::take(MonitoredItem& item, const DataValue& value, Instant now, DateTime wallClock) {
+  if (item.settings().aggregate) return takeAggregate(item, value, now, wallClock);
   double interval = item.settings().samplingInterval;
   const bool polled = isPolled(item);
   // Also where somebody asked for no number.
@@ -105,8 +120,12 @@ void Sampling::valueChanged(const space::Change& change, Instant now, DateTime w
   const auto found = watchers_.find(change.variable);
   if (found == watchers_.end()) return;
   for (MonitoredItem* item : found->second.items) {
-    if (item->attribute() != AttributeId::Value || item->mode() == MonitoringMode::Disabled || item->isWaiting())
+    if (item->attribute() != AttributeId::Value || item->mode() == MonitoringMode::Disabled) continue;
+    if (item->settings().aggregate) {
+      takeAggregate(*item, change.value, now, wallClock);
       continue;
+    }
+    if (item->isWaiting()) continue;
     if (now >= item->nextSampleAt)
       take(*item, change.value, now, wallClock);
     else
@@ -118,7 +137,10 @@ void Sampling::tick(Instant now, DateTime wallClock, Slice slice) {
   std::unordered_map<std::uint64_t, DataValue> readings;  // by node and attribute
   while (MonitoredItem* item = pending_.take(now)) {
     if (item->mode() == MonitoringMode::Disabled) continue;
-    if (!isPolled(*item)) {
+    if (item->isAggregate() && !isPolled(*item)) {
+      if (item->close(wallClock)) item->owner().itemQueued(*item);
+      waitForInterval(*item, now, wallClock);
+    } else if (!isPolled(*item)) {
       take(*item, read(*item), now, wallClock);
     } else {
       const auto key = std::uint64_t{item->node()} << 8 | static_cast<std::uint8_t>(item->attribute());

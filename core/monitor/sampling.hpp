@@ -47,6 +47,8 @@ class Sampling {
  private:
   bool isPolled(const MonitoredItem& item) const { return isPolled(item.node(), item.attribute()); }
   void take(MonitoredItem& item, const ua::DataValue& value, ua::Instant now, ua::DateTime wallClock);
+  void takeAggregate(MonitoredItem& item, const ua::DataValue& value, ua::Instant now, ua::DateTime wallClock);
+  void waitForInterval(MonitoredItem& item, ua::Instant now, ua::DateTime wallClock);
   void unhook(MonitoredItem& item);
   ua::DataValue read(const MonitoredItem& item) const;
 

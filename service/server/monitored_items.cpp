@@ -1,5 +1,6 @@
 #include "service/server/monitored_items.hpp"
 
+#include "core/history/variables.hpp"
 #include "core/space/attributes.hpp"
 #include "core/ua/foreign.hpp"
 #include "service/server/request_checks.hpp"
@@ -28,6 +29,42 @@ Result<std::shared_ptr<const monitor::EventSelector>> MonitoredItems::selectorOf
   if (!(result == EventFilterResult())) filterResult = ExtensionObject::of(std::move(result));
   if (!selector) return selector.error();
   return std::make_shared<const monitor::EventSelector>(std::move(*selector));
+}
+
+/// Part 4, 7.22.4: what is not to be had is revised, and told.
+Result<monitor::AggregateSettings> MonitoredItems::aggregateOf(const ExtensionObject& filter, space::NodeIndex node,
+                                                               ExtensionObject& filterResult) const {
+  constexpr double kTicksPerMs = 10'000, kLeastInterval = 100, kMostInterval = 366 * 24 * 3'600'000.0;
+  auto asked = filter.as<AggregateFilter>();
+  if (!asked) return Error{status::BadMonitoredItemFilterInvalid, asked.error().cause, {}};
+  monitor::AggregateSettings out;
+  out.function = aggregate::functionOf(asked->aggregateType);
+  if (!out.function || out.function->kind == aggregate::Kind::AnnotationCount)
+    return Error{status::BadMonitoredItemFilterUnsupported,
+                 shown(asked->aggregateType.text()) + " is no aggregate that is served",
+                 {}};
+  auto configuration = aggregate::configurationOf(asked->aggregateConfiguration, {});
+  if (!configuration) return configuration.error();
+  out.manner = {*configuration, history::isStepped(space_, node)};
+  if (out.function->needsNumbers && !history::hasNumbers(space_, node))
+    return Error{status::BadAggregateInvalidInputs,
+                 std::string(out.function->name) + " is for numbers, which " + space_.path(node) + " has not",
+                 {}};
+  const double interval = revised(asked->processingInterval, kLeastInterval, kMostInterval);
+  out.width = static_cast<std::int64_t>(interval * kTicksPerMs);
+  // It begins now, in the beat that was asked for; what was before is history. No later than an interval from now.
+  const DateTime now = clock_.wallClock();
+  const std::int64_t start = std::clamp<std::int64_t>(asked->startTime.ticks, 0, now.ticks + out.width + 1);
+  const std::int64_t past = now.ticks - start;
+  out.start = start == 0 || past < -out.width ? now : DateTime{start};
+  if (past > 0 && start != 0) out.start.ticks += past / out.width * out.width;
+  AggregateFilterResult told;
+  told.revisedStartTime = out.start;
+  told.revisedProcessingInterval = interval;
+  told.revisedAggregateConfiguration = {false, configuration->treatUncertainAsBad, configuration->percentDataBad,
+                                        configuration->percentDataGood, configuration->useSlopedExtrapolation};
+  filterResult = ExtensionObject::of(told);
+  return out;
 }
 
 /// Part 4, 5.12.2 and 7.21: -1 stands for the publishing interval, 0 for each change.
@@ -67,7 +104,13 @@ Result<monitor::ItemSettings> MonitoredItems::revise(const MonitoringParameters&
   if (asked.filter.isNull()) return out;
   if (asked.filter.is<EventFilter>())
     return Error{status::BadFilterNotAllowed, "an EventFilter goes with the EventNotifier of an object", {}};
-  if (asked.filter.is<AggregateFilter>()) return status::BadMonitoredItemFilterUnsupported;
+  if (asked.filter.is<AggregateFilter>()) {
+    if (attribute != AttributeId::Value || !isVariable) return status::BadFilterNotAllowed;
+    auto aggregate = aggregateOf(asked.filter, node, filterResult);
+    if (!aggregate) return aggregate.error();
+    out.aggregate = *aggregate;
+    return out;
+  }
   if (!asked.filter.is<DataChangeFilter>()) return status::BadMonitoredItemFilterInvalid;
   if (attribute != AttributeId::Value || !isVariable) return status::BadFilterNotAllowed;
   auto filter = asked.filter.as<DataChangeFilter>();

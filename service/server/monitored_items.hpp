@@ -19,7 +19,9 @@ class MonitoredItems : Service {
   ua::Result<ua::MonitoredItemCreateResult> createItem(monitor::Subscription& subscription,
                                                        const ua::MonitoredItemCreateRequest& asked,
                                                        ua::TimestampsToReturn timestamps, const Context& context);
-  /// `filterResult` gets what came of an event filter's clauses.
+  ua::Result<monitor::AggregateSettings> aggregateOf(const ua::ExtensionObject& filter, space::NodeIndex node,
+                                                     ua::ExtensionObject& filterResult) const;
+  /// `filterResult` gets what came of an event filter's clauses, or what an aggregate's filter was revised to.
   ua::Result<monitor::ItemSettings> revise(const ua::MonitoringParameters& asked,
                                            const monitor::Subscription& subscription, space::NodeIndex node,
                                            ua::AttributeId attribute, ua::TimestampsToReturn timestamps,

@@ -219,7 +219,8 @@ objects:
   CHECK(b.value("A/t/ValuePrecision") == Variant(1.0));
   CHECK(s.traits(t).minimumSamplingInterval == 250);
   CHECK(s.traits(t).historizing);
-  CHECK(s.traits(t).accessLevel == (AccessLevelType::CurrentRead | AccessLevelType::HistoryRead));
+  CHECK(s.traits(t).accessLevel ==
+        (AccessLevelType::CurrentRead | AccessLevelType::HistoryRead | AccessLevelType::HistoryWrite));
   CHECK(s.nodeId(s.typeDefinition(b.at("A/gate"))).is(id::TwoStateDiscreteType));
   CHECK(b.value("A/gate/TrueState") == Variant(LocalizedText("Open")));
   CHECK(s.nodeId(s.typeDefinition(b.at("A/step"))).is(id::MultiStateDiscreteType));

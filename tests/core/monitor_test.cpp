@@ -52,7 +52,9 @@ struct Fixture {
     for (const auto& data : message.notificationData) {
       const auto changes = *data.as<DataChangeNotification>();
       for (const auto& change : changes.monitoredItems) {
-        out.push_back(*change.value.value.get<double>());
+        double number = 0;
+        change.value.value.toDouble(number);
+        out.push_back(number);
         if (overflow) *overflow |= change.value.status.hasOverflow();
       }
     }
@@ -370,6 +372,78 @@ TEST_CASE("links are bounded, and go with their items", "[monitor][bounds]") {
   CHECK(f.subscription.link(ids[199], ids[198]).isGood());
   CHECK(!f.subscription.unlink(ids[0], ids[1]));
   CHECK(!f.subscription.unlink(ids[1], ids[0]));
+}
+
+/// A variable that is watched by an aggregate, under a wall clock that goes along.
+struct Aggregated : Fixture {
+  explicit Aggregated(const char* function, double startsAt = 0) {
+    space.untap(0);
+    sampling.setTap(space.tap([this](auto changes) { sampling.valuesChanged(changes, now, wall()); }));
+    ItemSettings settings;
+    settings.queueSize = 500;
+    settings.aggregate = AggregateSettings{aggregate::functionNamed(function), {{}, true}, at(startsAt), 10'000'000};
+    item = &subscription.add(std::make_unique<MonitoredItem>(++lastItem, subscription, variable, AttributeId::Value,
+                                                             IndexRange(), settings, MonitoringMode::Reporting));
+    sampling.add(*item, now, wall());
+  }
+  static DateTime at(double seconds) { return {kWall.ticks + static_cast<std::int64_t>(seconds * 1e7)}; }
+  DateTime wall() const { return at(std::chrono::duration<double>(now - Instant(std::chrono::hours(1))).count()); }
+  void pass(double ms) {
+    now += milliseconds(ms);
+    sampling.tick(now, wall());
+  }
+  void set(double value, StatusCode status = status::Good) {
+    space.setValue(variable, DataValue(Variant(value), wall(), status));
+  }
+  MonitoredItem* item = nullptr;
+};
+
+TEST_CASE("an aggregate of live values is reported when its interval is over",
+          "[monitor][cu:Aggregate Subscription - Filter]") {
+  Aggregated w("TimeAverage");
+  CHECK(w.published().empty());
+  w.pass(500);
+  w.set(10);
+  CHECK(w.published().empty());
+  CHECK(w.sampling.nextDue() <= w.now + milliseconds(500));
+  w.pass(500);
+  CHECK(w.published() == std::vector<double>{5});  // 0 for half of it, then 10
+  // What doesn't change holds, interval by interval, without a sample.
+  w.pass(1'000);
+  w.pass(1'000);
+  CHECK(w.published() == std::vector<double>{10, 10});
+  CHECK(w.item->last()->sourceTimestamp == Aggregated::at(2));
+  CHECK(w.item->last()->status.condition() == status::Good);
+  // Bad for three quarters.
+  w.pass(250);
+  w.set(0, status::BadNoCommunication);
+  w.pass(750);
+  CHECK(w.item->last()->status.condition() == status::UncertainDataSubNormal);
+  CHECK(w.published() == std::vector<double>{10});
+  // A gap in time is not made up for.
+  w.pass(3'600'000);
+  CHECK(w.published().size() <= 2);
+  // Disabled, it forgets; enabled, it begins anew.
+  w.item->setMode(MonitoringMode::Disabled);
+  w.pass(1'000);
+  CHECK(w.published().empty());
+}
+
+TEST_CASE("an aggregate keeps the beat that was asked for, and a clock that is wrong does it no harm", "[monitor]") {
+  Aggregated w("Count", -0.25);  // intervals end at 0.75, 1.75 and so on
+  w.pass(740);
+  CHECK(w.published().empty());
+  w.pass(10);
+  CHECK(w.published().size() == 1);
+  // From the future, and from long ago: each counts for when it came.
+  w.space.setValue(w.variable, DataValue(Variant(1.0), Aggregated::at(90'000)));
+  w.space.setValue(w.variable, DataValue(Variant(2.0), Aggregated::at(-90'000)));
+  w.space.setValue(w.variable, DataValue(Variant(3.0), DateTime()));
+  w.pass(1'000);
+  auto message = w.subscription.publish(kWall).message;
+  const auto changes = message.notificationData.front().as<DataChangeNotification>();
+  REQUIRE(changes->monitoredItems.size() == 1);
+  CHECK(changes->monitoredItems.front().value.value == Variant(std::int32_t{3}));
 }
 
 }  // namespace zunth::monitor_test

@@ -1,0 +1,59 @@
+#include "core/history/kept_event.hpp"
+
+#include "core/history/variables.hpp"
+#include "core/ua/binary_reader.hpp"
+
+namespace zunth::history {
+
+using namespace ua;
+using space::kNoNode;
+using space::NodeIndex;
+
+namespace {
+
+constexpr std::uint8_t kEventFormat = 1;
+
+String nodeName(const space::Space& space, NodeIndex node) {
+  return node == kNoNode || !space.exists(node) ? String() : String(storedName(space, space.nodeId(node)));
+}
+
+NodeIndex nodeNamed(const space::Space& space, const String& name) {
+  if (name.empty()) return kNoNode;
+  auto id = ExpandedNodeId::parse(name.view());
+  if (!id) return kNoNode;
+  if (id->namespaceUri.empty()) return space.find(id->nodeId);
+  const auto ns = space.namespaceIndex(id->namespaceUri.view());
+  return ns ? space.find(id->nodeId.inNamespace(*ns)) : kNoNode;
+}
+
+}  // namespace
+
+Bytes encodeEvent(const space::Space& space, const monitor::Event& event) {
+  Bytes out;
+  BinaryWriter writer(out);
+  writer.write(kEventFormat);
+  writer.write(nodeName(space, event.type()));
+  writer.write(nodeName(space, event.node()));
+  writer.write(static_cast<std::uint32_t>(event.fields().size()));
+  for (const auto& [path, value] : event.fields()) {
+    writer.write(List<QualifiedName>(path));
+    writer.write(value);
+  }
+  return out;
+}
+
+std::optional<monitor::Event> decodeEvent(const space::Space& space, BytesView octets) {
+  BinaryReader reader(octets);
+  if (reader.next<std::uint8_t>() != kEventFormat) return std::nullopt;
+  const auto type = nodeNamed(space, reader.next<String>());
+  const auto source = nodeNamed(space, reader.next<String>());
+  monitor::Event out(type == kNoNode ? space.at(id::BaseEventType) : type, source);
+  for (auto left = reader.next<std::uint32_t>(); left > 0 && reader.ok(); --left) {
+    auto path = reader.next<List<QualifiedName>>();
+    out.add(std::move(path), reader.next<Variant>());
+  }
+  if (!reader.ok()) return std::nullopt;
+  return out;
+}
+
+}  // namespace zunth::history

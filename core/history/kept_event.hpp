@@ -1,0 +1,15 @@
+#pragma once
+
+#include "core/monitor/event.hpp"
+#include "core/ua/bytes.hpp"
+
+#include <optional>
+
+namespace zunth::history {
+
+/// An event with all its fields as octets; type and source by the URIs of their namespaces.
+ua::Bytes encodeEvent(const space::Space& space, const monitor::Event& event);
+/// Nothing for octets that aren't one. A type or source that is gone since is kNoNode; the type is then BaseEventType.
+std::optional<monitor::Event> decodeEvent(const space::Space& space, ua::BytesView octets);
+
+}  // namespace zunth::history

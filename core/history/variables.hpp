@@ -1,0 +1,20 @@
+#pragma once
+
+#include "core/space/space.hpp"
+
+/// How history sees variables of an address space.
+namespace zunth::history {
+
+/// The name by which a node is known in a store: its id, with the URI of its namespace, as indexes change.
+std::string storedName(const space::Space& space, const ua::NodeId& id);
+/// Whether a node is a variable whose values are to be kept: one that says so, and is no declaration of a type.
+bool isHistorized(const space::Space& space, space::NodeIndex node);
+/// Whether a variable's values hold until the next; measurements change along a straight line.
+bool isStepped(const space::Space& space, space::NodeIndex variable);
+/// Whether it has numbers that can be calculated with, one at a time; Boolean counts as 0 and 1.
+bool hasNumbers(const space::Space& space, space::NodeIndex variable);
+/// Whether a path of browse names is one of those that a pattern means: "*" stands for anything within a name, "**" for
+/// any names.
+bool matchesPath(std::string_view pattern, std::string_view path);
+
+}  // namespace zunth::history
