@@ -513,7 +513,8 @@ class Builder {
     if (spec.isReadOnly) traits.accessLevel &= static_cast<std::uint16_t>(~AccessLevelType::CurrentWrite);
     if (!spec.isReadable) traits.accessLevel &= static_cast<std::uint16_t>(~AccessLevelType::CurrentRead);
     if (spec.isHistorized) {
-      traits.accessLevel |= AccessLevelType::HistoryRead;
+      // Who may change it is a matter of permissions.
+      traits.accessLevel |= AccessLevelType::HistoryRead | AccessLevelType::HistoryWrite;
       traits.historizing = true;
     }
     if (spec.sampledEvery) traits.minimumSamplingInterval = static_cast<float>(*spec.sampledEvery);

@@ -94,6 +94,14 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
                                    server_->announcer().modelChanged(std::move(changes));
                                  }});
   desk_.emplace(*server_, *devices_);
+  historian_.emplace(*server_, site_.folder / "state/history", [this, alive = alive_](std::function<void()> work) {
+    net::asio::post(loops_.services(), [this, alive, work = std::move(work)] {
+      if (!*alive) return;
+      work();
+      if (listener_) listener_->served();
+    });
+  });
+  server_->setHistorizingHandler([this] { bindHistory(); });
   devices_->rebind(site_.devices, site_.bindings);
   applying_ = std::make_unique<Applying>(
       Applying::Parts{loops_.services(), site_, *server_, *devices_, [this](const Site& wanted) { settle(wanted); }});
@@ -167,6 +175,8 @@ void RunningSite::applied(const std::string& who, const Json& told) {
 /// What site.yaml says otherwise and may change while it runs.
 void RunningSite::settle(const Site& wanted) {
   site_.ownRoles = wanted.ownRoles;
+  site_.history = wanted.history;
+  bindHistory();
   tellAsMuchAs(wanted.log);
   {
     const std::lock_guard lock(judging_);
@@ -181,6 +191,10 @@ void RunningSite::settle(const Site& wanted) {
   server_->adopt(settings);
   roles_->rulesChanged();
   server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
+}
+
+void RunningSite::bindHistory() {
+  if (auto fine = historian_->bind(site_.history); !fine) spdlog::error("no history is kept: {}", fine.error().text());
 }
 
 void RunningSite::tellAsMuchAs(const std::string& level) const {
@@ -327,6 +341,7 @@ Result<server::Account> RunningSite::accountOf(const server::User& user) const {
 void RunningSite::watchState() {
   lookAtState();
   audit_.flush();
+  historian_->tick();
   server_->endRunOut();
   stateTimer_.expires_after(std::chrono::seconds(1));
   stateTimer_.async_wait([this, alive = alive_](const boost::system::error_code& error) {
@@ -388,6 +403,7 @@ Result<std::vector<std::string>> RunningSite::start() {
   server_->setEndpointUrls(urls);
   for (const auto& url : site_.settings.clientUrls)
     if (auto fine = listener_->reach(url); !fine) return fine.error();
+  if (auto kept = historian_->bind(site_.history); !kept) return kept.error();
   if (auto open = control_.open(); !open) return open.error();
   devices_->start();
   record("start", status::Good, fmt::format("{}", fmt::join(urls, ", ")));
@@ -401,6 +417,7 @@ void RunningSite::stop() {
   control_.close();
   devices_->stop();
   server_->shutdown();
+  historian_->stop();
   if (listener_) listener_->stop();
   hashing_.stop();
   record("stop", status::Good, {});

@@ -3,6 +3,7 @@
 #include "service/admin/applying.hpp"
 #include "service/admin/audit_log.hpp"
 #include "service/admin/device_desk.hpp"
+#include "service/admin/historian.hpp"
 #include "service/admin/office.hpp"
 #include "service/admin/push_configuration.hpp"
 #include "service/admin/role_configuration.hpp"
@@ -37,6 +38,7 @@ class RunningSite {
   void applied(const std::string& who, const Json& told);
   void openOffice();
   void settle(const Site& wanted);
+  void bindHistory();
   void tellAsMuchAs(const std::string& level) const;
   void showUsers();
 
@@ -67,6 +69,7 @@ class RunningSite {
   std::unique_ptr<endpoint::Listener> listener_;
   std::shared_ptr<device::BoundDevices> devices_;
   std::optional<DeviceDesk> desk_;
+  std::optional<Historian> historian_;
   std::unique_ptr<Applying> applying_;
   Office office_;  // on the thread of hashing_
   Control control_;

@@ -233,7 +233,7 @@ unsigned readLoops(const Entry& root, Findings& findings) {
 void readSettings(const Entry& root, server::Settings& settings, Findings& findings) {
   checkKeys(root,
             {"name", "uri", "endpoint", "clients", "security", "roles", "limits", "node-management", "directory",
-             "diagnostics", "loops", "log"},
+             "diagnostics", "loops", "log", "history"},
             findings);
   if (const Text* name = root.textOf("name")) settings.applicationName = name->text;
   if (const Text* uri = root.textOf("uri"))
@@ -376,6 +376,7 @@ Site loadSite(const fs::path& folder) {
   readSettings(root, site.settings, site.findings);
   site.loops = readLoops(root, site.findings);
   site.log = readLog(root, site.findings);
+  site.history = readHistory(root, site.findings);
   readRoles(root, site);
   readTolerated(root, site);
 

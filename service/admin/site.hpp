@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/model/nodeset.hpp"
+#include "service/admin/history_settings.hpp"
 #include "service/device/bindings.hpp"
 #include "service/server/server.hpp"
 
@@ -12,7 +13,8 @@ namespace zunth::admin {
 struct Site {
   std::filesystem::path folder;
   server::Settings settings;
-  std::string log;     // how much the service tells; empty for what its command line says
+  std::string log;  // how much the service tells; empty for what its command line says
+  HistorySettings history;
   unsigned loops = 0;  // threads for connections and their ciphers; 0 for one a core
   std::unique_ptr<space::Space> space;
   std::map<std::string, ua::NodeId> ownRoles;   // by name: those of site.yaml that the standard doesn't have

@@ -2,6 +2,7 @@
 
 #include "core/ua/footprint.hpp"
 #include "core/ua/foreign.hpp"
+#include "core/ua/structure_walk.hpp"
 #include "core/ua/text.hpp"
 #include "service/server/random.hpp"
 
@@ -314,6 +315,34 @@ void Announcer::written(const Actor& actor, const WriteValue& write, const Varia
   raise(std::move(event));
 }
 
+void Announcer::historyUpdated(const Actor& actor, const ExtensionObject& details, const NodeId& nodeId,
+                               StatusCode status) {
+  if (!log_ && !isHeard()) return;
+  const auto node = space_.find(nodeId);
+  const std::string name = node == kNoNode ? shown(nodeId.text()) : shown(space_.path(node), 300);
+  const std::string_view how = structureNamed(details.encodingId().isNumericIn0() ? details.encodingId().numeric() : 0);
+  if (log_) note("history changed", actor, status, fmt::format("{}: {}", name, how));
+  if (!isHeard()) return;
+  // Part 11, 5.5: each way has its event.
+  const bool isRange = details.is<DeleteRawModifiedDetails>(), isTimes = details.is<DeleteAtTimeDetails>();
+  const auto type = isRange   ? id::AuditHistoryRawModifyDeleteEventType
+                    : isTimes ? id::AuditHistoryAtTimeDeleteEventType
+                              : id::AuditHistoryValueUpdateEventType;
+  Event event = audit(type, "Attribute/HistoryUpdate", !status.isBad(),
+                      fmt::format("the history of {} was changed: {}", name, status.name()), actor);
+  event.set("SourceNode", nodeId).set("UpdatedNode", nodeId);
+  event.set("ParameterDataTypeId", details.encodingId());
+  if (const auto range =
+          isRange ? details.as<DeleteRawModifiedDetails>() : Result<DeleteRawModifiedDetails>(status::Bad))
+    event.set("IsDeleteModified", range->isDeleteModified)
+        .set("StartTime", range->startTime)
+        .set("EndTime", range->endTime);
+  if (const auto update =
+          details.is<UpdateDataDetails>() ? details.as<UpdateDataDetails>() : Result<UpdateDataDetails>(status::Bad))
+    event.set("PerformInsertReplace", static_cast<std::int32_t>(update->performInsertReplace));
+  raise(std::move(event));
+}
+
 void Announcer::called(const Actor& actor, const CallMethodRequest& call, StatusCode status) {
   if (!log_ && !isHeard()) return;
   const auto method = space_.find(call.methodId);
@@ -386,13 +415,13 @@ void Announcer::modelChanged(std::vector<ModelChangeStructureDataType> changes) 
     if (version != kNoNode)
       space_.setValue(version, DataValue(Variant(String(std::to_string(++lastEvent_))), wallClock_()));
   }
-  if (!delivery_.isWatched()) return;
+  if (!delivery_.isWanted()) return;
   raise(make(id::GeneralModelChangeEventType, kNotable, fmt::format("{} nodes of the model changed", changes.size()))
             .set("Changes", arrayOf(List<ModelChangeStructureDataType>(std::move(changes)))));
 }
 
 void Announcer::meaningChanged(space::NodeIndex variable) {
-  if (!delivery_.isWatched()) return;
+  if (!delivery_.isWanted()) return;
   const auto type = space_.typeDefinition(variable);
   List<SemanticChangeStructureDataType> changes;
   changes.push_back({space_.nodeId(variable), type == kNoNode ? NodeId() : space_.nodeId(type)});

@@ -50,6 +50,8 @@ class Announcer {
   void written(const Actor& actor, const ua::WriteValue& write, const ua::Variant& before, ua::StatusCode status);
   /// Secret arguments, such as private keys, are left out.
   void called(const Actor& actor, const ua::CallMethodRequest& call, ua::StatusCode status);
+  void historyUpdated(const Actor& actor, const ua::ExtensionObject& details, const ua::NodeId& node,
+                      ua::StatusCode status);
   void nodesAdded(const Actor& actor, const ua::List<ua::AddNodesItem>& items, bool allGood);
   void nodesDeleted(const Actor& actor, const ua::List<ua::DeleteNodesItem>& items, bool allGood);
   void referencesAdded(const Actor& actor, const ua::List<ua::AddReferencesItem>& items, bool allGood);

@@ -67,7 +67,8 @@ class Core {
   std::size_t itemCount = 0;   // monitored items of all subscriptions
   std::size_t addedNodes = 0;  // by clients
 
-  /// Told of each variable with a write handler that clients delete, before it goes.
+  /// Told when a client turns the recording of a variable on or off.
+  std::function<void()> historizingChanged;
   /// Carries out RequestServerStateChange; without one the method is refused.
   std::function<void(ua::ServerState, std::uint32_t secondsTillShutdown)> stateHandler;
 

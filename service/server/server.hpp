@@ -1,6 +1,7 @@
 #pragma once
 
 #include "service/server/attributes.hpp"
+#include "service/server/histories.hpp"
 #include "service/server/methods.hpp"
 #include "service/server/monitored_items.hpp"
 #include "service/server/node_management.hpp"
@@ -35,6 +36,15 @@ class Server {
   void setStateHandler(std::function<void(ua::ServerState, std::uint32_t secondsTillShutdown)> handler) {
     core_.stateHandler = std::move(handler);
   }
+
+  /// Where the history of variables is kept, which outlives the server; without one, nothing has a history.
+  void serveHistory(history::Archive& archive);
+  void dropHistory() {
+    core_.events.setKeeper({});
+    histories_.serveFrom(nullptr);
+  }
+  /// Called when a client turns the recording of a variable on or off.
+  void setHistorizingHandler(std::function<void()> changed) { core_.historizingChanged = std::move(changed); }
 
   /// Where it is to be found, once the ports are known.
   void setEndpointUrls(std::vector<std::string> urls) { core_.settings.endpointUrls = std::move(urls); }
@@ -76,6 +86,8 @@ class Server {
   void bindAlarms() { core_.alarms.bind(); }
   /// Shows clients what the space's models say of their namespaces and languages; again when models changed.
   void showModels() { object_.showModels(); }
+  /// Shows how the variables that have a history are kept; again when models changed.
+  void showHistories() { object_.showHistories(); }
   std::size_t sessionCount() const { return core_.sessions.size(); }
   std::size_t monitoredItemCount() const { return core_.itemCount; }
   std::size_t subscriptionCount() const { return core_.subscriptionOwners.size(); }
@@ -98,6 +110,7 @@ class Server {
   Views views_;
   Queries queries_;
   Attributes attributes_;
+  Histories histories_;
   ObjectMethods objectMethods_;
   Methods methods_;
   MonitoredItems items_;

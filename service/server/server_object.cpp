@@ -93,7 +93,7 @@ void ServerObject::fillCapabilities() {
   for (const auto& reference : space_.references(operations))
     if (reference.isForward() && space_.nodeClass(reference.target()) == NodeClass::Variable)
       space_.setValue(reference.target(), DataValue(Variant(limits.maxOperationsPerRequest), core_.startTime));
-  // No history yet: nothing is offered of it.
+  // Until there is an archive, nothing is offered of history.
   const auto history = space_.at(id::HistoryServerCapabilities);
   for (const auto& reference : space_.references(history)) {
     if (!reference.isForward() || space_.nodeClass(reference.target()) != NodeClass::Variable) continue;

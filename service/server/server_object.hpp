@@ -23,6 +23,10 @@ class ServerObject : Service {
   }
   /// Each namespace has its NamespaceMetadata object (Part 5, 6.3.13), with what its model says of itself.
   void showModels();
+  /// There is an archive: shows what of history is served, and how variables are kept (Part 11, 5.2 and 5.4).
+  void fillHistory(std::function<ua::DateTime()> beginsAt);
+  /// Gives the variables that have a history their configuration; again when models changed.
+  void showHistories();
   /// Takes a client's write to one of its own nodes; false when it is none of them.
   bool write(space::NodeIndex node, const ua::Variant& value);
 
@@ -38,6 +42,7 @@ class ServerObject : Service {
   void switchDiagnostics(bool on);
 
   std::vector<secure::RoleRule> userRules_;
+  std::function<ua::DateTime()> historyBegins_;
 };
 
 }  // namespace zunth::server

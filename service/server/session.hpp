@@ -36,6 +36,8 @@ struct Proof {
   std::string applicationUri() const { return client ? client->applicationUri() : std::string(); }
 };
 
+struct HistoryRest;
+
 /// A session (Part 4, 5.6): who speaks, over which channel, and what waits for an answer.
 struct Session : ua::Due {
   ua::NodeId sessionId;
@@ -82,6 +84,8 @@ struct Session : ua::Due {
     space::NodeIndex from = 0;
   };
   std::map<std::uint32_t, QueryRest> queryRests;
+  /// The rest of what was asked for of a node's history.
+  std::map<std::uint32_t, std::shared_ptr<HistoryRest>> historyRests;
   std::uint32_t lastContinuation = 0;
 
   /// A Publish request that waits for something to tell.

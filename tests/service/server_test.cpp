@@ -110,9 +110,14 @@ TEST_CASE("sessions are limited and time out", "[server][cu:Session Minimum 1]")
 TEST_CASE("a service that isn't there is refused by name", "[server][cu:Base Services Fault Behaviour]") {
   Bench b;
   b.open();
-  const auto outcome = b.call(HistoryReadRequest{});
+  RequestHeader header;
+  header.returnDiagnostics = 0x84;
+  Bytes body = encode(NodeId(ReadResponse::kBinaryId));
+  BinaryWriter(body).write(header);
+  b.server->handle(b.peer, 8, body);
+  const auto outcome = b.take<ReadResponse>();
   CHECK(outcome.code() == status::BadServiceUnsupported);
-  CHECK(outcome.error().cause.find("HistoryReadRequest") != std::string::npos);
+  CHECK(outcome.error().cause.find("ReadResponse") != std::string::npos);
   b.server->handle(b.peer, 9, encode(NodeId(1, 7u)));
   CHECK(b.take<ReadResponse>().code() == status::BadDecodingError);
 }

@@ -1,0 +1,82 @@
+#include "service/admin/historian.hpp"
+
+#include "core/history/variables.hpp"
+#include "service/history/embedded_store.hpp"
+
+#include <spdlog/spdlog.h>
+
+namespace zunth::admin {
+
+using namespace ua;
+
+namespace {
+
+bool hasHistories(const space::Space& space) {
+  for (space::NodeIndex node = 0; node < space.rows(); ++node)
+    if (history::isHistorized(space, node)) return true;
+  return false;
+}
+
+}  // namespace
+
+Result<void> Historian::bind(const HistorySettings& settings) {
+  settings_ = settings;
+  if (!settings_.isOn) {
+    recorder_.reset();
+    return {};
+  }
+  if (!archive_) {
+    std::error_code ignored;
+    if (!hasHistories(server_.space()) && !std::filesystem::exists(folder_, ignored)) return {};
+    if (auto fine = open(); !fine) return fine;
+  }
+  if (!recorder_)
+    recorder_ = std::make_unique<history::Recorder>(server_.space(), *archive_, server::Clock::real().wallClock);
+  recorder_->bind(settings_.choices);
+  server_.showHistories();
+  return {};
+}
+
+Result<void> Historian::open() {
+  auto store =
+      history::EmbeddedStore::open(folder_, [](const std::string& what) { spdlog::error("history: {}", what); });
+  if (!store) return store.error();
+  archive_ = std::make_unique<history::ArchiveThread>(
+      std::move(*store), post_,
+      [](bool isGood, const std::string& words) {
+        if (isGood)
+          spdlog::info("history is written again");
+        else
+          spdlog::error("history can't be written, and waits in memory: {}", words);
+      },
+      server::Clock::real().wallClock);
+  server_.serveHistory(*archive_);
+  return {};
+}
+
+void Historian::tick() {
+  constexpr std::uint32_t kHour = 3600;
+  if (recorder_) recorder_->tick();
+  if (archive_ && (settings_.days > 0 || settings_.gigabytes > 0) && beats_++ % kHour == 0) forgetOld();
+}
+
+void Historian::forgetOld() {
+  const auto now = DateTime::from(std::chrono::system_clock::now());
+  const DateTime before{settings_.days > 0 ? now.ticks - static_cast<std::int64_t>(settings_.days * 24 * 3600 * 1e7)
+                                           : 0};
+  const auto octets = settings_.gigabytes > 0 ? static_cast<std::uint64_t>(settings_.gigabytes * 1e9) : UINT64_MAX;
+  archive_->perform([before, octets](history::Store& store) -> std::function<void()> {
+    auto fine = store.forget(before);
+    if (fine) fine = store.shrink(octets);
+    if (!fine) spdlog::error("history: {}", fine.error().text());
+    return {};
+  });
+}
+
+void Historian::stop() {
+  recorder_.reset();
+  server_.dropHistory();
+  archive_.reset();
+}
+
+}  // namespace zunth::admin

@@ -1,0 +1,39 @@
+#pragma once
+
+#include "service/admin/history_settings.hpp"
+#include "service/history/archive_thread.hpp"
+#include "service/server/server.hpp"
+
+#include <filesystem>
+
+namespace zunth::admin {
+
+/// Keeps a site's history under state/history, as its settings say. All calls on the services' thread.
+class Historian {
+ public:
+  /// `post` brings work to the services' thread, while the site is at work.
+  Historian(server::Server& server, std::filesystem::path folder, std::function<void(std::function<void()>)> post)
+      : server_(server), folder_(std::move(folder)), post_(std::move(post)) {}
+
+  /// Follows the model and the settings as they are now. Nothing is opened while no variable has a history. Why it
+  /// can't be kept, when it can't.
+  ua::Result<void> bind(const HistorySettings& settings);
+  /// Once a second.
+  void tick();
+  /// Saves what has come; nothing is recorded any more.
+  void stop();
+
+ private:
+  ua::Result<void> open();
+  void forgetOld();
+
+  server::Server& server_;
+  const std::filesystem::path folder_;
+  const std::function<void(std::function<void()>)> post_;
+  HistorySettings settings_;
+  std::unique_ptr<history::ArchiveThread> archive_;
+  std::unique_ptr<history::Recorder> recorder_;
+  std::uint32_t beats_ = 0;
+};
+
+}  // namespace zunth::admin

@@ -1,0 +1,110 @@
+#include "service/admin/history_settings.hpp"
+
+#include "core/ua/text.hpp"
+#include "service/device/driver_kinds.hpp"
+
+#include <sstream>
+
+#include <fmt/format.h>
+
+namespace zunth::admin {
+
+using history::Rule;
+using model::Entry;
+using model::Findings;
+using model::Text;
+
+namespace {
+
+std::optional<double> positive(const std::string& text) {
+  const auto number = ua::parse(text, ua::BuiltInType::Double);
+  if (!number || !(*number->get<double>() > 0)) return std::nullopt;
+  return *number->get<double>();
+}
+
+double readKeep(const Entry& entry, Findings& findings) {
+  const Text* text = entry.textOf("keep");
+  if (!text) return 0;
+  std::istringstream words(text->text);
+  std::string number, unit;
+  words >> number >> unit;
+  const auto count = positive(number);
+  const double days = unit.starts_with("day") ? 1 : unit.starts_with("month") ? 31 : unit.starts_with("year") ? 366 : 0;
+  if (count && days > 0) return *count * days;
+  findings.error(text->place, fmt::format("'{}' is no time for history to be kept", text->text),
+                 "write a number of days, months or years: keep: 2 years");
+  return 0;
+}
+
+double readSize(const Entry& entry, Findings& findings) {
+  const Text* text = entry.textOf("size");
+  if (!text) return 0;
+  std::istringstream words(text->text);
+  std::string number, unit;
+  words >> number >> unit;
+  const auto count = positive(number);
+  if (count && (unit == "GB" || unit == "MB")) return unit == "GB" ? *count : *count / 1000;
+  findings.error(text->place, fmt::format("'{}' is no size", text->text), "write a number of GB or MB: size: 20 GB");
+  return 0;
+}
+
+Rule readRule(const Text& text, Findings& findings) {
+  const auto wrong = [&](const std::string& what) {
+    findings.error(text.place, what, "as in: deadband 0.05, pause 10 min");
+    return Rule();
+  };
+  std::string spaced = text.text;
+  for (char& c : spaced)
+    if (c == ',') c = ' ';
+  std::istringstream words(spaced);
+  Rule rule;
+  for (std::string word; words >> word;) {
+    std::string number;
+    if (word == "every-change") {
+      rule.kind = Rule::Kind::EveryChange;
+    } else if (word == "deadband" || word == "swinging-door") {
+      rule.kind = word == "deadband" ? Rule::Kind::Deadband : Rule::Kind::SwingingDoor;
+      const auto deviation = words >> number ? positive(number) : std::nullopt;
+      if (!deviation) return wrong(fmt::format("'{}' is followed by a number, in the variable's unit", word));
+      rule.deviation = *deviation;
+    } else if (word == "pause") {
+      std::string unit;
+      words >> number;
+      if (number.find_first_not_of("0123456789.") == std::string::npos) words >> unit;
+      const auto pause = device::parseDuration(number + unit);
+      if (!pause) return wrong("'pause' is followed by a time");
+      rule.longestPause = *pause;
+    } else {
+      return wrong(fmt::format("'{}' is no word of a rule of history", word));
+    }
+  }
+  return rule;
+}
+
+}  // namespace
+
+HistorySettings readHistory(const Entry& root, Findings& findings) {
+  HistorySettings out;
+  const Entry* entry = root.find("history");
+  if (!entry) return out;
+  if (entry->value) {
+    if (entry->value->text != "on" && entry->value->text != "off")
+      findings.error(entry->value->place, fmt::format("'{}' is neither on nor off", entry->value->text),
+                     "write off, or a map of keep and rules");
+    out.isOn = entry->value->text != "off";
+    return out;
+  }
+  checkKeys(*entry, {"keep", "size", "rules"}, findings);
+  out.days = readKeep(*entry, findings);
+  out.gigabytes = readSize(*entry, findings);
+  if (const Entry* rules = entry->find("rules"))
+    for (const Entry& rule : rules->entries) {
+      if (rule.value)
+        out.choices.push_back({rule.key.text, readRule(*rule.value, findings)});
+      else
+        findings.error(rule.key.place, "a rule of history is a line of words", "as in: deadband 0.05, pause 10 min");
+    }
+  return out;
+}
+
+}  // namespace zunth::admin

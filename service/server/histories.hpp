@@ -1,0 +1,68 @@
+#pragma once
+
+#include "core/history/archive.hpp"
+#include "core/history/reading.hpp"
+#include "service/server/core.hpp"
+
+#include <variant>
+
+namespace zunth::server {
+
+/// What is left of a HistoryRead that didn't fit into one response; a continuation point stands for it.
+struct HistoryRest {
+  struct Modified {
+    ua::DateTime start, end;
+    std::size_t next = 0;  // of what lies between them
+  };
+  struct Events {
+    std::shared_ptr<const monitor::EventSelector> selector;
+    ua::DateTime start, end;
+    std::uint32_t most = 0;                     // 0 for no limit
+    bool isOpen = false;                        // one time was given: the number ends it
+    std::optional<history::KeptEvent> place{};  // the last that was looked at
+  };
+  using Wish = std::variant<history::RawWish, Modified, history::AtTimeWish, history::ProcessedWish, Events>;
+
+  ua::NodeId nodeId;
+  Wish wish;
+  aggregate::Manner manner;
+};
+
+/// History: HistoryRead and HistoryUpdate of the Attribute Service Set (Part 4, 5.10.3 and 5.10.5; Part 11).
+class Histories : Service {
+ public:
+  explicit Histories(Core& core) : Service(core) {}
+  ~Histories() { *alive_ = false; }
+  /// Without one, nothing has a history.
+  void serveFrom(history::Archive* archive) { archive_ = archive; }
+
+  Job historyRead(ua::HistoryReadRequest request, Context context);
+  Job historyUpdate(ua::HistoryUpdateRequest request, Context context);
+
+ private:
+  struct Reading;
+  struct Updating;
+  ua::Result<HistoryRest::Wish> wishOf(const ua::HistoryReadRequest& request, std::size_t i) const;
+  ua::Result<HistoryRest> beginning(const ua::HistoryReadRequest& request, std::size_t i, const Context& context) const;
+  ua::Result<void> check(space::NodeIndex node, const ua::NodeId& id, std::uint32_t permission,
+                         std::uint8_t accessLevel, const Context& context) const;
+  aggregate::Manner mannerOf(space::NodeIndex variable) const;
+  void readNext(const std::shared_ptr<Reading>& reading);
+  void readOne(const std::shared_ptr<Reading>& reading, std::size_t i, HistoryRest rest);
+  void finish(const std::shared_ptr<Reading>& reading, std::size_t i, ua::ExtensionObject data, bool isEmpty,
+              std::optional<HistoryRest> left);
+  struct EventsRead;
+  ua::Result<void> checkEvents(space::NodeIndex node, const ua::NodeId& id, const Context& context) const;
+  ua::Result<HistoryRest::Wish> eventsWish(const ua::ExtensionObject& details) const;
+  void readEvents(const std::shared_ptr<EventsRead>& read);
+  void takeEvents(const std::shared_ptr<EventsRead>& read, std::vector<history::KeptEvent> some);
+  ua::ByteString keep(Session& session, HistoryRest rest) const;
+  ua::Result<history::Edit> editOf(const ua::ExtensionObject& details, ua::NodeId& nodeId,
+                                   const Context& context) const;
+  void updateNext(const std::shared_ptr<Updating>& updating);
+
+  history::Archive* archive_ = nullptr;
+  std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
+};
+
+}  // namespace zunth::server
