@@ -76,6 +76,8 @@ void addWrite(Program program);
 void addCall(Program program);
 void addWatch(Program program);
 void addEvents(Program program);
+void addHistory(Program program);
+void addPlot(Program program);
 void addAlarms(Program program);
 void addAcknowledge(Program program);
 void addStatus(Program program);

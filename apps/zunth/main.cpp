@@ -18,7 +18,8 @@ namespace {
 /// The verbs by what one is about, those that are used most first.
 const std::vector<std::pair<std::string, std::vector<void (*)(Program)>>> kTasks{
     {"Every day", {addTree, addWatch, addRead, addWrite, addShow}},
-    {"What runs", {addCall, addEvents, addAlarms, addAcknowledge, addStatus, addSnapshot, addRestore}},
+    {"What runs",
+     {addCall, addHistory, addPlot, addEvents, addAlarms, addAcknowledge, addStatus, addSnapshot, addRestore}},
     {"Find and change nodes", {addLocate, addQuery, addAdd, addRemove, addLink}},
     {"Make a site", {addNew, addCheck, addApply, addDevice, addExplain, addDemo}},
     {"Look at models", {addOutline, addDiff, addDraw, addDocument, addConvert, addSchema}},

@@ -65,17 +65,17 @@ bool isTerminal() {
 }
 std::string dim(const std::string& text) { return styled("2", text); }
 std::string bold(const std::string& text) { return styled("1", text); }
+std::string accented(const std::string& text) { return styled("36", text); }
 std::string coloured(StatusCode status, const std::string& text) {
   return status.isGood() ? text : styled(status.isBad() ? "1;31" : "33", text);
 }
 
-namespace {
-
-/// Columns of the terminal that standard output goes to; none when nobody knows.
 std::size_t terminalWidth() {
   winsize size{};
   return ::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 ? size.ws_col : 0;
 }
+
+namespace {
 
 /// The text in so many columns at most, the last one an ellipsis when it is cut; its escape sequences stay.
 std::string cutTo(const std::string& text, std::size_t columns) {

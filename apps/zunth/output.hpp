@@ -52,11 +52,14 @@ class Records {
 };
 
 bool isTerminal();
+/// Columns of the terminal that standard output goes to; none when nobody knows.
+std::size_t terminalWidth();
 /// Whether all that was printed has gone out; a full disk is told on standard error.
 bool outputIsWritten();
 /// Colours and emphasis; plain text when not on a terminal or NO_COLOR is set.
 std::string dim(const std::string& text);
 std::string bold(const std::string& text);
+std::string accented(const std::string& text);
 /// A status in its colour: words first, colour only beside them.
 std::string coloured(ua::StatusCode status, const std::string& text);
 /// Columns that a text takes on a terminal; escape sequences take none.

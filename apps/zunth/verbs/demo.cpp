@@ -1,4 +1,5 @@
 #include "apps/zunth/command.hpp"
+#include "apps/zunth/night.hpp"
 
 #include <csignal>
 #include <filesystem>
@@ -121,6 +122,7 @@ int runDemo() {
     return wrongUse("no folder for the demo can be made",
                     "look whether there is room in " + fs::temp_directory_path().string());
   fs::copy(shipped, folder, fs::copy_options::recursive);
+  if (auto night = makeUpNight(folder); !night) return fail(night.error());
   // A closed terminal ends the demo as Ctrl-C does: nothing stays behind.
   for (int signal : {SIGINT, SIGTERM, SIGHUP}) std::signal(signal, [](int) { asked = 1; });
 
@@ -139,12 +141,15 @@ int runDemo() {
     std::printf(
         "\nThe Fernhollow hatchery runs at opc.tcp://127.0.0.1:4840, with simulated devices behind it: two drum "
         "filters\n"
-        "(Modbus TCP), a feeder (Modbus on a serial line), the station by the brook (DNP3), a scale and a pH meter (lines\n"
+        "(Modbus TCP), a feeder (Modbus on a serial line), the station by the brook (DNP3), a scale and a pH meter "
+        "(lines\n"
         "of text), probes and blowers over eight tanks (MQTT), and a day that was recorded on the roof.\n"
+        "The last night is in its history, made up like all of it.\n"
         "Open another terminal and try:\n\n"
         "  %1$s tree Hatchery --values\n"
         "  %1$s device --site %2$s\n"
         "  %1$s watch 'Hatchery/*/*/oxygen' 'Hatchery/Intake/*/pressure'\n"
+        "  %1$s history 'Hatchery/Hall1/Tank A2/oxygen' --from -12h --chart\n"
         "  %1$s call Hatchery/Intake/DF1/wash seconds=4\n"
         "  %1$s write 'Hatchery/Hall1/Tank A1/air=true'\n"
         "  %1$s explain Hatchery/Feed/weight --site %2$s\n\n"

@@ -1,4 +1,6 @@
 #include "apps/zunth/nodes.hpp"
+#include "apps/zunth/past.hpp"
+#include "apps/zunth/when.hpp"
 #include "core/ua/generated/node_ids.hpp"
 #include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
@@ -20,6 +22,7 @@ struct EventOptions {
   double seconds = 0;
   std::size_t count = 0;
   std::vector<std::string> fields;
+  std::string from, to;  // of the past
 };
 
 /// What is always asked for; the user's own fields follow.
@@ -129,6 +132,24 @@ class EventLog {
   bool isFirst_ = true;
 };
 
+/// What was kept of events, the oldest first.
+Awaitable<int> pastEvents(SessionPtr session, std::shared_ptr<EventLog> log, NodeId source, EventFilter filter,
+                          EventOptions asked) {
+  const auto now = std::chrono::system_clock::now();
+  const auto from = momentOf(asked.from, now), to = momentOf(asked.to.empty() ? "now" : asked.to, now);
+  if (!from) co_return fail(from.error());
+  if (!to) co_return fail(to.error());
+  const ReadEventDetails details{static_cast<std::uint32_t>(asked.count), *from, *to, std::move(filter)};
+  std::size_t count = 0;
+  auto told = co_await readPastEvents(session, source, details);
+  if (!told) co_return fail(told.error());
+  for (auto& event : *told) {
+    if (asked.count != 0 && count++ >= asked.count) break;
+    co_await log->print(std::move(event.eventFields));
+  }
+  co_return told->empty() ? kNo : kDone;
+}
+
 Awaitable<int> watchEvents(SessionPtr session, Interrupt& interrupt, Options options, EventOptions asked) {
   NodeId source(id::Server);
   if (!asked.source.empty()) {
@@ -161,6 +182,7 @@ Awaitable<int> watchEvents(SessionPtr session, Interrupt& interrupt, Options opt
   for (const auto& name : asked.fields) filter.selectClauses.push_back(field(name, type));
 
   auto log = std::make_shared<EventLog>(session, options, asked.fields);
+  if (!asked.from.empty()) co_return co_await pastEvents(session, log, source, std::move(filter), asked);
   auto waiting = std::make_shared<std::deque<List<Variant>>>();
   int code = kDone;
   std::size_t printed = 0;
@@ -205,7 +227,8 @@ Awaitable<int> watchEvents(SessionPtr session, Interrupt& interrupt, Options opt
 }  // namespace
 
 void addEvents(Program program) {
-  const auto verb = addVerb(program, "events", "Watch events as they happen.", "zunth events --type AuditEventType");
+  const auto verb = addVerb(program, "events", "Watch events as they happen, or look at those that were kept.",
+                            "zunth events --type AuditEventType");
   auto asked = std::make_shared<EventOptions>();
   verb.option("NODE", asked->source, "An object that announces events; without one the server itself, which hears all");
   verb.option("--type", asked->type, "Only events of this type and those below it");
@@ -213,6 +236,8 @@ void addEvents(Program program) {
   verb.option("--like", asked->words, "Only events whose message has these words (% and _ as in the standard)");
   verb.option("--fields", asked->fields, "More fields of the type to show").splitAt(',');
   verb.option("--for", asked->seconds, "Seconds to watch; without it until Ctrl-C").range(0.0, 1e9);
+  verb.option("--from", asked->from, "Events of the past: -2h, yesterday 06:00, 2026-11-28").called("WHEN");
+  verb.option("--to", asked->to, "The end of that time, not included; without it now").called("WHEN");
   verb.option("--count", asked->count, "Events to show, then end");
   verb.runs([program, asked] {
     program.exitCode = withSession(program.options, true, [&](SessionPtr session, Interrupt& interrupt) {
