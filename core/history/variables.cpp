@@ -34,6 +34,11 @@ bool hasNumbers(const space::Space& space, space::NodeIndex variable) {
   return areNumbers && space.traits(variable).valueRank < 0;
 }
 
+DateTime plausibleTime(DateTime source, DateTime now) {
+  constexpr std::int64_t kDay = 864'000'000'000;
+  return source.ticks > now.ticks + kDay || source.ticks < now.ticks - 366 * kDay ? now : source;
+}
+
 namespace {
 
 /// One name. Goes back to the last star only, so that it takes no more than the product of both lengths.

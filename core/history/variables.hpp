@@ -13,6 +13,9 @@ bool isHistorized(const space::Space& space, space::NodeIndex node);
 bool isStepped(const space::Space& space, space::NodeIndex variable);
 /// Whether it has numbers that can be calculated with, one at a time; Boolean counts as 0 and 1.
 bool hasNumbers(const space::Space& space, space::NodeIndex variable);
+/// The time under which something is kept that says it is from `source`: where that is more than a day ahead of now, or
+/// a year behind, it can't be, and now counts. Whoever is wrong about the time can't fill the archive's calendar.
+ua::DateTime plausibleTime(ua::DateTime source, ua::DateTime now);
 /// Whether a path of browse names is one of those that a pattern means: "*" stands for anything within a name, "**" for
 /// any names.
 bool matchesPath(std::string_view pattern, std::string_view path);

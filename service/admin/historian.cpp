@@ -22,6 +22,7 @@ bool hasHistories(const space::Space& space) {
 Result<void> Historian::bind(const HistorySettings& settings) {
   settings_ = settings;
   if (!settings_.isOn) {
+    if (recorder_) recorder_->endAll();
     recorder_.reset();
     return {};
   }
@@ -31,7 +32,8 @@ Result<void> Historian::bind(const HistorySettings& settings) {
     if (auto fine = open(); !fine) return fine;
   }
   if (!recorder_)
-    recorder_ = std::make_unique<history::Recorder>(server_.space(), *archive_, server::Clock::real().wallClock);
+    recorder_ = std::make_unique<history::Recorder>(server_.space(), *archive_, server::Clock::real().wallClock,
+                                                    !std::exchange(hasRecorded_, true));
   recorder_->bind(settings_.choices);
   server_.showHistories();
   return {};

@@ -34,6 +34,7 @@ class Historian {
   std::unique_ptr<history::ArchiveThread> archive_;
   std::unique_ptr<history::Recorder> recorder_;
   std::uint32_t beats_ = 0;
+  bool hasRecorded_ = false;  // since the archive was opened
 };
 
 }  // namespace zunth::admin

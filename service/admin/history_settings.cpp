@@ -1,8 +1,10 @@
 #include "service/admin/history_settings.hpp"
 
+#include "core/history/variables.hpp"
 #include "core/ua/text.hpp"
 #include "service/device/driver_kinds.hpp"
 
+#include <algorithm>
 #include <sstream>
 
 #include <fmt/format.h>
@@ -105,6 +107,22 @@ HistorySettings readHistory(const Entry& root, Findings& findings) {
         findings.error(rule.key.place, "a rule of history is a line of words", "as in: deadband 0.05, pause 10 min");
     }
   return out;
+}
+
+void warnOfIdleRules(const Entry& root, const space::Space& space, Findings& findings) {
+  const Entry* entry = root.find("history");
+  const Entry* rules = entry ? entry->find("rules") : nullptr;
+  if (!rules) return;
+  std::vector<std::string> paths;
+  for (space::NodeIndex node = 0; node < space.rows(); ++node)
+    if (history::isHistorized(space, node)) paths.push_back(space.path(node));
+  for (const Entry& rule : rules->entries) {
+    const auto isMeant = [&](const std::string& path) { return history::matchesPath(rule.key.text, path); };
+    if (std::ranges::none_of(paths, isMeant))
+      findings.warn(
+          rule.key.place, fmt::format("'{}' means no variable with a history", rule.key.text),
+          "give variables the word 'history' in the model, or write another pattern, as in: Hatchery/**/oxygen");
+  }
 }
 
 }  // namespace zunth::admin

@@ -18,4 +18,7 @@ struct HistorySettings {
 /// of those: "every-change", "deadband 0.05" or "swinging-door 0.05", and "pause 10 min".
 HistorySettings readHistory(const model::Entry& root, model::Findings& findings);
 
+/// Warns of rules that mean no variable with a history.
+void warnOfIdleRules(const model::Entry& root, const space::Space& space, model::Findings& findings);
+
 }  // namespace zunth::admin

@@ -396,6 +396,7 @@ Site loadSite(const fs::path& folder) {
     device::readBindings(loader.tableBindings(), *site.space, site.devices, site.bindings, site.findings);
     device::orderComputed(site.bindings.computed, *site.space, site.findings);
     loader.warnOfUnbound();
+    warnOfIdleRules(root, *site.space, site.findings);
   }
   site.findings.sort();
   return site;

@@ -66,7 +66,7 @@ MonthFile* EmbeddedStore::use(MonthNumber number) {
   auto opened = MonthFile::open(
       file, [this, file](const std::string& what) { damaged_(fmt::format("{}: {}", file.string(), what)); });
   if (!opened) {
-    damaged_(fmt::format("{}: {}", file.string(), opened.error().text()));
+    if (!std::exchange(month.isTold, true)) damaged_(fmt::format("{}: {}", file.string(), opened.error().text()));
     month.isLost = true;
     openError_ = opened.error();
     // A damaged file is put aside for who can mend it, and a new one begun; other reasons may pass.
@@ -81,6 +81,7 @@ MonthFile* EmbeddedStore::use(MonthNumber number) {
     return nullptr;
   }
   month.file = std::move(*opened);
+  month.isTold = false;
   closeUnused();
   return month.file.get();
 }
@@ -153,6 +154,10 @@ Result<void> EmbeddedStore::flush(DateTime now) {
   for (const auto number : closed)
     if (auto fine = bringWaiting(number); !fine) outcome = fine;
   use(current);
+  // What was the present month gets no head any more.
+  if (const auto last = std::exchange(currentMonth_, current); last != current)
+    if (const auto before = months_.find(last); before != months_.end() && before->second.file)
+      if (auto fine = before->second.file->settle(); !fine) outcome = fine;
   for (auto& [number, month] : months_) {
     if (!month.file || (number != current && !month.file->hasUnsaved())) continue;
     auto fine = month.file->flush(now);

@@ -42,6 +42,7 @@ class EmbeddedStore final : public Store {
     std::uint64_t used = 0;
     bool isLost = false;            // it can't be opened, and is tried again at the next flush
     bool wasThere = false;          // before this start: what can't be read of it is lost
+    bool isTold = false;            // that it can't be opened
     std::vector<Record> waiting{};  // what came meanwhile, in order of coming
   };
 
@@ -71,8 +72,9 @@ class EmbeddedStore final : public Store {
   std::vector<Place> lastPlaces_;  // by VariableId, where the last sample went
   MonthFile* lastFile_ = nullptr;
   MonthNumber lastMonth_ = INT32_MIN;
-  std::size_t waiting_ = 0;  // of all months
-  ua::Error openError_;      // of the last file that couldn't be
+  MonthNumber currentMonth_ = INT32_MIN;  // at the last flush
+  std::size_t waiting_ = 0;               // of all months
+  ua::Error openError_;                   // of the last file that couldn't be
   std::uint64_t uses_ = 0;
   ua::DateTime watchedUntil_;
 };

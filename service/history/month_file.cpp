@@ -1,12 +1,12 @@
 #include "service/history/month_file.hpp"
 
 #include "core/history/block.hpp"
+#include "core/history/editing.hpp"
 #include "core/history/varint.hpp"
 #include "core/ua/binary_reader.hpp"
 #include "core/ua/footprint.hpp"
 
 #include <algorithm>
-#include <numeric>
 
 #include <fmt/format.h>
 #include <zstd.h>
@@ -465,94 +465,37 @@ Result<void> MonthFile::rewrite(std::size_t place, DateTime from, DateTime to,
   return addBlocks(variable, samples);
 }
 
-/// Puts samples in, over others or only where none are, as the edit says.
-Result<void> MonthFile::put(std::size_t place, const Edit& edit, const Note& note, std::vector<StatusCode>& outcomes) {
-  using enum Edit::Kind;
-  if (edit.samples.empty()) return {};
-  std::vector<std::size_t> order(edit.samples.size());
-  std::iota(order.begin(), order.end(), std::size_t{0});
-  const auto timeOf = [&](std::size_t i) { return edit.samples[i].sourceTimestamp; };
-  std::ranges::stable_sort(order, {}, timeOf);
-  outcomes.assign(order.size(), status::Good);
-  return rewrite(place, timeOf(order.front()), timeOf(order.back()), [&](Samples& samples) -> Result<void> {
-    Samples out;
-    auto old = samples.begin();
-    for (const auto i : order) {
-      const DataValue sample = plain(edit.samples[i]);
-      while (old != samples.end() && old->sourceTimestamp <= sample.sourceTimestamp) out.push_back(std::move(*old++));
-      const bool isThere = !out.empty() && out.back().sourceTimestamp == sample.sourceTimestamp;
-      if (isThere ? edit.kind == Insert : edit.kind == Replace) {
-        outcomes[i] = isThere ? status::BadEntryExists : status::BadNoEntryExists;
-        continue;
-      }
-      outcomes[i] = isThere ? status::GoodEntryReplaced : status::GoodEntryInserted;
-      const auto how = edit.kind == Update ? HistoryUpdateType::Update : HistoryUpdateType::Replace;
-      if (auto noted = isThere ? note(out.back(), how) : note(sample, HistoryUpdateType::Insert); !noted) return noted;
-      if (isThere)
-        out.back() = sample;
-      else
-        out.push_back(sample);
-    }
-    std::move(old, samples.end(), std::back_inserter(out));
-    samples = std::move(out);
-    return {};
-  });
-}
-
 Result<std::vector<StatusCode>> MonthFile::edit(std::size_t place, const Edit& edit) {
-  using enum Edit::Kind;
   const auto& variable = variables_[place];
-  const std::size_t cutNow[] = {place};
-  std::vector<StatusCode> outcomes;
+  const bool isInHead = !variable.head.empty();
+  Result<std::vector<StatusCode>> outcomes = std::vector<StatusCode>{status::Good};
   auto transaction = Transaction::begin(database_);
   if (!transaction) return transaction.error();
   // What is in the head goes into blocks first, so that a start doesn't bring back what was taken away.
   if (auto fine = save(watchedUntil_); !fine) return fine.error();
-  if (!variable.head.empty())
+  if (isInHead)
     if (auto fine = cut(variable); !fine) return fine.error();
   cache_.clear();
-  const Note note = [&](const DataValue& sample, HistoryUpdateType kind) {
+  const Note note = [&](const DataValue& sample, HistoryUpdateType how) {
     Bytes octets;
-    BinaryWriter(octets).write(sample);
+    BinaryWriter(octets).write(plain(sample));
     return sql_.addModified
-        .bind(variable.row, sample.sourceTimestamp.ticks, viewOf(octets), static_cast<std::int64_t>(kind),
+        .bind(variable.row, sample.sourceTimestamp.ticks, viewOf(octets), static_cast<std::int64_t>(how),
               edit.now.ticks, edit.user.view())
         .run();
   };
   Result<void> fine;
-  if (edit.kind == DeleteModified) {
+  if (edit.kind == Edit::Kind::DeleteModified)
     fine = sql_.dropModified.bind(variable.row, edit.from.ticks, edit.to.ticks).run();
-    outcomes.push_back(status::Good);
-  } else if (edit.kind == DeleteRange) {
-    fine = rewrite(place, edit.from, before(edit.to), [&](Samples& samples) -> Result<void> {
-      const auto isTaken = [&](const DataValue& s) {
-        return s.sourceTimestamp >= edit.from && s.sourceTimestamp < edit.to;
-      };
-      for (const auto& sample : samples)
-        if (isTaken(sample))
-          if (auto noted = note(sample, HistoryUpdateType::Delete); !noted) return noted;
-      outcomes.push_back(std::erase_if(samples, isTaken) > 0 ? status::Good : status::GoodNoData);
+  else if (const auto reach = reachOf(edit))
+    fine = rewrite(place, reach->first, reach->second, [&](Samples& samples) -> Result<void> {
+      outcomes = applyEdit(samples, edit, note);
+      if (!outcomes) return outcomes.error();
       return {};
     });
-  } else if (edit.kind == DeleteTimes) {
-    for (const auto time : edit.times) {
-      fine = rewrite(place, time, time, [&](Samples& samples) -> Result<void> {
-        const auto at = std::ranges::find(samples, time, &DataValue::sourceTimestamp);
-        outcomes.push_back(at == samples.end() ? status::BadNoEntryExists : status::Good);
-        if (at == samples.end()) return {};
-        auto noted = note(*at, HistoryUpdateType::Delete);
-        samples.erase(at);
-        return noted;
-      });
-      if (!fine) break;
-    }
-  } else {
-    fine = put(place, edit, note, outcomes);
-  }
+  if (fine) fine = transaction->commit();
   if (!fine) return fine.error();
-  if (auto done = transaction->commit(); !done) return done.error();
-  const bool wasInHead = !variable.head.empty();
-  saved(std::span(cutNow).first(wasInHead ? 1 : 0));
+  saved(std::span(&place, isInHead ? 1 : 0));
   cache_.clear();
   return outcomes;
 }

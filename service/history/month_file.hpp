@@ -83,8 +83,6 @@ class MonthFile {
   std::shared_ptr<const Samples> decoded(std::int64_t variable, std::int64_t first, ua::BytesView octets);
   ua::Result<void> rewrite(std::size_t place, ua::DateTime from, ua::DateTime to,
                            const std::function<ua::Result<void>(Samples&)>& change);
-  using Note = std::function<ua::Result<void>(const ua::DataValue&, ua::HistoryUpdateType)>;
-  ua::Result<void> put(std::size_t place, const Edit& edit, const Note& note, std::vector<ua::StatusCode>& outcomes);
 
   Database database_;
   Damaged damaged_;

@@ -17,19 +17,34 @@ constexpr std::int64_t kSameTime = 1'000'000;
 
 }  // namespace
 
-Recorder::Recorder(space::Space& space, Archive& archive, std::function<DateTime()> wallClock)
+Recorder::Recorder(space::Space& space, Archive& archive, std::function<DateTime()> wallClock, bool followsGap)
     : space_(space),
       archive_(archive),
       wallClock_(std::move(wallClock)),
-      tap_(space.tap([this](std::span<const space::Change> changes) { took(changes); })) {}
+      tap_(space.tap([this](std::span<const space::Change> changes) { took(changes); })),
+      followsGap_(followsGap) {}
 
 Recorder::~Recorder() {
   for (auto& [node, kept] : kept_) {
-    if (space_.exists(node)) space_.watch(node, tap_, false);
+    unwatch(node);
     if (auto held = kept.keeper.finish()) batch_.push_back({kept.variable, std::move(*held)});
   }
   archive_.append(std::exchange(batch_, {}));
   space_.untap(tap_);
+}
+
+/// Its row may have been given to another node since.
+void Recorder::unwatch(NodeIndex node) {
+  if (space_.exists(node) && space_.nodeClass(node) == NodeClass::Variable) space_.watch(node, tap_, false);
+}
+
+void Recorder::endAll() {
+  for (auto& [node, kept] : kept_) {
+    unwatch(node);
+    end(kept);
+  }
+  kept_.clear();
+  archive_.append(std::exchange(batch_, {}));
 }
 
 void Recorder::bind(const std::vector<Choice>& choices) {
@@ -47,7 +62,9 @@ void Recorder::bind(const std::vector<Choice>& choices) {
     const Rule rule = ruleOf(node);
     if (const auto known = kept_.find(node); known != kept_.end()) {
       if (known->second.nodeId == space_.nodeId(node)) {
-        if (!(known->second.keeper.rule() == rule)) known->second.keeper = Keeper(rule);
+        if (known->second.keeper.rule() == rule) continue;
+        if (auto held = known->second.keeper.finish()) batch_.push_back({known->second.variable, std::move(*held)});
+        known->second.keeper = Keeper(rule);
         continue;
       }
       // Its row has been given to another.
@@ -55,23 +72,22 @@ void Recorder::bind(const std::vector<Choice>& choices) {
       kept_.erase(known);
     }
     begin(node, rule);
-    if (isFirst_) added.push_back(kept_.at(node).variable);
+    if (followsGap_) added.push_back(kept_.at(node).variable);
   }
   for (auto at = kept_.begin(); at != kept_.end();) {
     if (wanted.contains(at->first)) {
       ++at;
       continue;
     }
-    if (space_.exists(at->first) && space_.nodeClass(at->first) == NodeClass::Variable)
-      space_.watch(at->first, tap_, false);
+    unwatch(at->first);
     end(at->second);
     at = kept_.erase(at);
   }
   polled_.clear();
   for (const auto& [node, kept] : kept_)
     if (space_.hasSource(node)) polled_.push_back(node);
-  if (isFirst_ && !archive_.watchedBefore().isNull()) markGap(std::move(added));
-  isFirst_ = false;
+  if (followsGap_ && !archive_.watchedBefore().isNull()) markGap(std::move(added));
+  followsGap_ = false;
   archive_.append(std::exchange(batch_, {}));
 }
 
@@ -94,7 +110,7 @@ void Recorder::end(Kept& kept) {
 
 void Recorder::add(Kept& kept, DataValue value) {
   const DateTime now = wallClock_();
-  if (value.sourceTimestamp.isNull()) value.sourceTimestamp = now;
+  value.sourceTimestamp = plausibleTime(value.sourceTimestamp, now);
   const std::int64_t apart = now.ticks - value.sourceTimestamp.ticks;
   value.serverTimestamp =
       std::abs(apart) <= kSameTime ? value.sourceTimestamp : DateTime{now.ticks - now.ticks % kSameTime};

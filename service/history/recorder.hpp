@@ -19,13 +19,16 @@ struct Choice {
 /// services' thread.
 class Recorder {
  public:
-  Recorder(space::Space& space, Archive& archive, std::function<ua::DateTime()> wallClock);
+  /// `followsGap`: nothing was recorded since the archive was last closed, as at a start.
+  Recorder(space::Space& space, Archive& archive, std::function<ua::DateTime()> wallClock, bool followsGap);
   ~Recorder();
 
   /// Finds the variables that have a history; again when the model or the rules changed. The first choice that fits
   /// counts; without one, every change is kept. Where nothing was watched, between the last run and this one too, what
   /// happened is marked as lost.
   void bind(const std::vector<Choice>& choices);
+  /// Nothing more is recorded, while the archive goes on: what happens is marked as lost from now on.
+  void endAll();
   /// Values that are computed at each read are looked at here, each second.
   void tick();
   std::size_t size() const { return kept_.size(); }
@@ -37,6 +40,7 @@ class Recorder {
     Keeper keeper;
   };
   void took(std::span<const space::Change> changes);
+  void unwatch(space::NodeIndex node);
   void begin(space::NodeIndex node, const Rule& rule);
   void end(Kept& kept);
   void add(Kept& kept, ua::DataValue value);
@@ -49,7 +53,7 @@ class Recorder {
   std::unordered_map<space::NodeIndex, Kept> kept_;
   std::vector<space::NodeIndex> polled_;  // those that are computed at each read
   std::vector<Record> batch_;
-  bool isFirst_ = true;
+  bool followsGap_;
 };
 
 }  // namespace zunth::history

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/alarm/alarms.hpp"
+#include "core/history/archive.hpp"
 #include "core/monitor/event_delivery.hpp"
 #include "core/monitor/sampling.hpp"
 #include "service/server/context.hpp"
@@ -67,6 +68,8 @@ class Core {
   std::size_t itemCount = 0;   // monitored items of all subscriptions
   std::size_t addedNodes = 0;  // by clients
 
+  /// Where history is kept; without one, nothing has a history.
+  history::Archive* archive = nullptr;
   /// Told when a client turns the recording of a variable on or off.
   std::function<void()> historizingChanged;
   /// Carries out RequestServerStateChange; without one the method is refused.

@@ -13,12 +13,11 @@
 namespace zunth::server {
 
 using namespace ua;
-using history::Edit;
 using space::NodeIndex;
 
 namespace {
 
-constexpr std::size_t kMostTimes = 10'000;  // in one ReadAtTime or DeleteAtTime, or values in one update
+constexpr std::size_t kMostTimes = 10'000;  // in one ReadAtTime
 
 /// Ticks of an interval in ms; nothing for what is none.
 std::optional<std::int64_t> widthOf(double ms) {
@@ -70,6 +69,60 @@ ExtensionObject encoded(const Structure& structure) {
   return ExtensionObject::binary(NodeId(0, Structure::kBinaryId), ByteString(octets));
 }
 
+/// What one node's part of an answer comes to.
+struct Answer {
+  Result<ExtensionObject> data = ExtensionObject();
+  bool isEmpty = false;
+  std::optional<HistoryRest> left{};
+};
+
+template <class Part>
+Answer answerWith(Result<Part> part, const HistoryRest& rest, const Shape& shape) {
+  if (!part) return {part.error()};
+  const bool isCalculated = !std::holds_alternative<history::RawWish>(rest.wish);
+  for (auto& value : part->values) shape.apply(value, isCalculated);
+  Answer out;
+  out.isEmpty = part->values.empty();
+  HistoryData data;
+  data.dataValues = List<DataValue>(std::move(part->values));
+  out.data = encoded(data);
+  if (part->rest) out.left = HistoryRest{rest.nodeId, std::move(*part->rest), rest.manner};
+  return out;
+}
+
+Answer modifiedOf(history::Store& store, history::VariableId variable, const HistoryRest& rest, const Shape& shape,
+                  std::size_t most) {
+  const auto& wish = std::get<HistoryRest::Modified>(rest.wish);
+  const bool isBackward = wish.end < wish.start;
+  auto all = isBackward ? store.modified(variable, history::after(wish.end), history::after(wish.start))
+                        : store.modified(variable, wish.start, wish.end);
+  if (!all) return {all.error()};
+  if (isBackward) std::ranges::reverse(*all);
+  HistoryModifiedData data;
+  const std::size_t begin = std::min(wish.next, all->size()), end = std::min(all->size(), begin + most);
+  for (std::size_t at = begin; at < end; ++at) {
+    shape.apply((*all)[at].sample, false);
+    data.dataValues.push_back(std::move((*all)[at].sample));
+    data.modificationInfos.push_back(std::move((*all)[at].info));
+  }
+  Answer out{encoded(data), begin == end};
+  if (end < all->size()) out.left = HistoryRest{rest.nodeId, HistoryRest::Modified{wish.start, wish.end, end}, {}};
+  return out;
+}
+
+/// On the thread of history.
+Answer answerOf(history::Store& store, history::VariableId variable, HistoryRest& rest, const Shape& shape,
+                const history::Limits& limits, DateTime watchedUntil) {
+  const Watched timeline(store.timeline(variable), watchedUntil);
+  if (auto* raw = std::get_if<history::RawWish>(&rest.wish))
+    return answerWith(readRaw(timeline, *raw, limits), rest, shape);
+  if (auto* atTime = std::get_if<history::AtTimeWish>(&rest.wish))
+    return answerWith(readAtTime(timeline, std::move(*atTime), rest.manner, limits), rest, shape);
+  if (auto* processed = std::get_if<history::ProcessedWish>(&rest.wish))
+    return answerWith(readProcessed(timeline, std::move(*processed), rest.manner, limits), rest, shape);
+  return modifiedOf(store, variable, rest, shape, limits.values);
+}
+
 }  // namespace
 
 /// A HistoryRead under way: its nodes are read one after another, so that everybody's take turns.
@@ -94,17 +147,18 @@ struct Histories::EventsRead {
   HistoryRest::Events& wish() { return std::get<HistoryRest::Events>(rest.wish); }
 };
 
-Result<void> Histories::check(NodeIndex node, const NodeId& id, std::uint32_t permission, std::uint8_t accessLevel,
-                              const Context& context) const {
-  if (node == space::kNoNode || !space_.sees(context.rights(), node))
+Result<void> checkHistory(const Core& core, NodeIndex node, const NodeId& id, std::uint32_t permission,
+                          std::uint8_t accessLevel, const Context& context) {
+  const auto& space = core.space;
+  if (node == space::kNoNode || !space.sees(context.rights(), node))
     return Error{status::BadNodeIdUnknown, "there is no node " + shown(id.text()), {}};
-  const bool hasHistory =
-      space_.nodeClass(node) == NodeClass::Variable && archive_ && (space_.traits(node).accessLevel & accessLevel) != 0;
+  const bool hasHistory = space.nodeClass(node) == NodeClass::Variable && core.archive &&
+                          (space.traits(node).accessLevel & accessLevel) != 0;
   if (!hasHistory)
-    return Error{status::BadHistoryOperationUnsupported, space_.path(node) + " has no history for this",
+    return Error{status::BadHistoryOperationUnsupported, space.path(node) + " has no history for this",
                  "give it the word 'history' in the model"};
-  const auto code = space_.check(context.rights(), node, permission);
-  if (code.isBad()) return Error{code, "this user may not do this with the history of " + space_.path(node), {}};
+  const auto code = space.check(context.rights(), node, permission);
+  if (code.isBad()) return Error{code, "this user may not do this with the history of " + space.path(node), {}};
   return {};
 }
 
@@ -155,9 +209,9 @@ Result<HistoryRest> Histories::beginning(const HistoryReadRequest& request, std:
   const auto& what = request.nodesToRead[i];
   const auto node = space_.find(what.nodeId);
   const bool isEvents = request.historyReadDetails.is<ReadEventDetails>();
-  const auto fine = isEvents
-                        ? checkEvents(node, what.nodeId, context)
-                        : check(node, what.nodeId, PermissionType::ReadHistory, AccessLevelType::HistoryRead, context);
+  const auto fine = isEvents ? checkEvents(node, what.nodeId, context)
+                             : checkHistory(core_, node, what.nodeId, PermissionType::ReadHistory,
+                                            AccessLevelType::HistoryRead, context);
   if (!fine) return fine.error();
   if (!what.continuationPoint.empty()) {
     std::uint32_t number = 0;
@@ -245,59 +299,16 @@ void Histories::readOne(const std::shared_ptr<Reading>& reading, std::size_t i, 
     if (!range) return refuse(range.error());
     shape.range = std::move(*range);
   }
-  const auto variable = archive_->variable(history::storedName(space_, what.nodeId));
+  const auto variable = core_.archive->variable(history::storedName(space_, what.nodeId));
   const DateTime watchedUntil = space_.traits(node).historizing ? clock_.wallClock() : DateTime();
-  archive_->perform([this, alive = alive_, reading, i, shape, variable, watchedUntil, limits = reading->limits,
-                     rest = std::move(rest)](history::Store& store) mutable -> std::function<void()> {
-    Result<ExtensionObject> data = ExtensionObject();
-    std::optional<HistoryRest> left;
-    bool isEmpty = false;
-    const auto give = [&](auto part) {
-      if (!part) return void(data = part.error());
-      HistoryData out;
-      const bool isCalculated = !std::holds_alternative<history::RawWish>(rest.wish);
-      for (auto& one : part->values) shape.apply(one, isCalculated);
-      isEmpty = part->values.empty();
-      out.dataValues = List<DataValue>(std::move(part->values));
-      data = encoded(out);
-      if (part->rest) left = HistoryRest{rest.nodeId, std::move(*part->rest), rest.manner};
-    };
-    const Watched timeline(store.timeline(variable), watchedUntil);
-    if (auto* raw = std::get_if<history::RawWish>(&rest.wish)) {
-      give(readRaw(timeline, *raw, limits));
-    } else if (auto* atTime = std::get_if<history::AtTimeWish>(&rest.wish)) {
-      give(readAtTime(timeline, std::move(*atTime), rest.manner, limits));
-    } else if (auto* processed = std::get_if<history::ProcessedWish>(&rest.wish)) {
-      give(readProcessed(timeline, std::move(*processed), rest.manner, limits));
-    } else {
-      auto& wish = std::get<HistoryRest::Modified>(rest.wish);
-      const bool isBackward = wish.end < wish.start;
-      auto all = isBackward ? store.modified(variable, history::after(wish.end), history::after(wish.start))
-                            : store.modified(variable, wish.start, wish.end);
-      if (!all) {
-        data = all.error();
-      } else {
-        if (isBackward) std::ranges::reverse(*all);
-        HistoryModifiedData out;
-        const std::size_t begin = std::min(wish.next, all->size()), end = std::min(all->size(), begin + limits.values);
-        for (std::size_t at = begin; at < end; ++at) {
-          shape.apply((*all)[at].sample, false);
-          out.dataValues.push_back(std::move((*all)[at].sample));
-          out.modificationInfos.push_back(std::move((*all)[at].info));
-        }
-        isEmpty = begin == end;
-        data = encoded(out);
-        if (end < all->size()) left = HistoryRest{rest.nodeId, HistoryRest::Modified{wish.start, wish.end, end}, {}};
-      }
-    }
-    return [this, alive, reading, i, isEmpty, data = std::move(data), left = std::move(left)]() mutable {
-      if (!*alive) return;
-      if (reading->results->isAnswered()) return;
-      if (!data) {
-        reading->results->fail(i, data.error());
-        return readNext(reading);
-      }
-      finish(reading, i, std::move(*data), isEmpty, std::move(left));
+  core_.archive->perform([this, alive = alive_, reading, i, shape, variable, watchedUntil,
+                          rest = std::move(rest)](history::Store& store) mutable -> std::function<void()> {
+    auto answer = answerOf(store, variable, rest, shape, reading->limits, watchedUntil);
+    return [this, alive, reading, i, answer = std::move(answer)]() mutable {
+      if (!*alive || reading->results->isAnswered()) return;
+      if (answer.data) return finish(reading, i, std::move(*answer.data), answer.isEmpty, std::move(answer.left));
+      reading->results->fail(i, answer.data.error());
+      readNext(reading);
     };
   });
 }
@@ -320,7 +331,7 @@ void Histories::finish(const std::shared_ptr<Reading>& reading, std::size_t i, E
 Result<void> Histories::checkEvents(NodeIndex node, const NodeId& id, const Context& context) const {
   if (node == space::kNoNode || !space_.sees(context.rights(), node))
     return Error{status::BadNodeIdUnknown, "there is no node " + shown(id.text()), {}};
-  if (!archive_ || space_.nodeClass(node) != NodeClass::Object || space_.eventNotifier(node) == 0)
+  if (!core_.archive || space_.nodeClass(node) != NodeClass::Object || space_.eventNotifier(node) == 0)
     return Error{status::BadHistoryOperationUnsupported, space_.path(node) + " announces no events that are kept", {}};
   const auto code = space_.check(context.rights(), node, PermissionType::ReadHistory);
   if (code.isBad()) return Error{code, "this user may not read the history of " + space_.path(node), {}};
@@ -355,7 +366,7 @@ Result<HistoryRest::Wish> Histories::eventsWish(const ExtensionObject& details) 
 
 void Histories::readEvents(const std::shared_ptr<EventsRead>& read) {
   constexpr std::size_t kAtOnce = 64;
-  archive_->perform([this, alive = alive_, read](history::Store& store) -> std::function<void()> {
+  core_.archive->perform([this, alive = alive_, read](history::Store& store) -> std::function<void()> {
     const auto& wish = read->wish();
     auto some = store.events(wish.start, wish.end, kAtOnce, wish.place ? &*wish.place : nullptr);
     return [this, alive, read, some = std::move(some)]() mutable {
@@ -415,135 +426,6 @@ ByteString Histories::keep(Session& session, HistoryRest rest) const {
   const std::uint32_t number = ++session.lastContinuation;
   rests.emplace(number, std::make_shared<HistoryRest>(std::move(rest)));
   return ByteString(&number, sizeof number);
-}
-
-// Updates
-
-/// A HistoryUpdate under way.
-struct Histories::Updating {
-  using Results = Gathering<HistoryUpdateResponse, HistoryUpdateResult>;
-  HistoryUpdateRequest request;
-  Context context;  // its session may have ended meanwhile
-  NodeId token;
-  std::shared_ptr<Results> results;
-  std::shared_ptr<const Announcer::Actor> actor;
-  std::size_t next = 0;
-};
-
-/// What a client wants to have changed, after all that can be checked here.
-Result<Edit> Histories::editOf(const ExtensionObject& details, NodeId& nodeId, const Context& context) const {
-  Edit edit{};
-  edit.user = String(context.session->userName());
-  edit.now = context.wallClock;
-  std::uint32_t permission = PermissionType::DeleteHistory;
-  if (details.is<UpdateDataDetails>()) {
-    auto update = details.as<UpdateDataDetails>();
-    if (!update) return update.error();
-    nodeId = update->nodeId;
-    switch (update->performInsertReplace) {
-      case PerformUpdateType::Insert: edit.kind = Edit::Kind::Insert; break;
-      case PerformUpdateType::Replace: edit.kind = Edit::Kind::Replace; break;
-      case PerformUpdateType::Update: edit.kind = Edit::Kind::Update; break;
-      default: return Error{status::BadHistoryOperationInvalid, "values are inserted, replaced or updated", {}};
-    }
-    permission = edit.kind == Edit::Kind::Insert    ? PermissionType::InsertHistory
-                 : edit.kind == Edit::Kind::Replace ? PermissionType::ModifyHistory
-                                                    : PermissionType::InsertHistory | PermissionType::ModifyHistory;
-    edit.samples = std::move(update->updateValues);
-  } else if (details.is<DeleteRawModifiedDetails>()) {
-    const auto removal = details.as<DeleteRawModifiedDetails>();
-    if (!removal) return removal.error();
-    nodeId = removal->nodeId;
-    edit.kind = removal->isDeleteModified ? Edit::Kind::DeleteModified : Edit::Kind::DeleteRange;
-    edit.from = removal->startTime;
-    edit.to = removal->endTime;
-    if (edit.from.isNull() || edit.to.isNull() || edit.to <= edit.from)
-      return Error{status::BadInvalidTimestampArgument, "what is deleted has a start, and an end after it", {}};
-  } else if (details.is<DeleteAtTimeDetails>()) {
-    auto removal = details.as<DeleteAtTimeDetails>();
-    if (!removal) return removal.error();
-    nodeId = removal->nodeId;
-    edit.kind = Edit::Kind::DeleteTimes;
-    edit.times = std::move(removal->reqTimes);
-  } else {
-    return Error{status::BadHistoryOperationUnsupported, "this way of changing history is not served", {}};
-  }
-  const auto node = space_.find(nodeId);
-  if (auto fine = check(node, nodeId, permission, AccessLevelType::HistoryWrite, context); !fine) return fine.error();
-  if (edit.samples.size() > kMostTimes || edit.times.size() > kMostTimes)
-    return Error{status::BadTooManyOperations, fmt::format("{} values at once are allowed", kMostTimes), {}};
-  return edit;
-}
-
-Job Histories::historyUpdate(HistoryUpdateRequest request, Context context) {
-  const std::size_t count = request.historyUpdateDetails.size();
-  if (auto fine = core_.checkCount(count); !fine) co_return core_.answer<HistoryUpdateResponse>(context, fine.error());
-  auto updating = std::make_shared<Updating>(Updating{std::move(request), context, context.session->token, {}, {}});
-  const auto failed = [](StatusCode code) { return HistoryUpdateResult{code, {}, {}}; };
-  updating->results = std::make_shared<Updating::Results>(context.reply, count, clock_.wallClock, failed);
-  updating->actor = std::make_shared<const Announcer::Actor>(context.actor());
-  core_.count(context.session, context.requestType, status::Good);
-  core_.keepOutstanding(context, updating->results);
-  updateNext(updating);
-}
-
-void Histories::updateNext(const std::shared_ptr<Updating>& updating) {
-  const auto& all = updating->request.historyUpdateDetails;
-  while (updating->next < all.size() && !updating->results->isAnswered()) {
-    const std::size_t i = updating->next++;
-    NodeId nodeId;
-    auto edit = core_.sessions.contains(updating->token) ? editOf(all[i], nodeId, updating->context)
-                                                         : Result<Edit>(status::BadSessionClosed);
-    if (!edit) {
-      announcer_.historyUpdated(*updating->actor, all[i], nodeId, edit.code());
-      updating->results->fail(i, edit.error());
-      continue;
-    }
-    // What doesn't fit the variable is refused by itself, the rest goes on.
-    const auto node = space_.find(nodeId);
-    std::vector<StatusCode> outcomes(edit->samples.size(), status::Good);
-    std::vector<std::size_t> places;
-    std::vector<DataValue> fitting;
-    for (std::size_t at = 0; at < edit->samples.size(); ++at) {
-      auto& sample = edit->samples[at];
-      if (sample.sourceTimestamp.isNull())
-        outcomes[at] = status::BadInvalidTimestamp;
-      else if (!sample.value.isNull() && !space_.accepts(space_.traits(node), sample.value))
-        outcomes[at] = status::BadTypeMismatch;
-      else {
-        places.push_back(at);
-        fitting.push_back(std::move(sample));
-      }
-    }
-    edit->samples = std::move(fitting);
-    const auto variable = archive_->variable(history::storedName(space_, nodeId));
-    archive_->perform([this, alive = alive_, updating, i, nodeId, variable, outcomes = std::move(outcomes),
-                       places = std::move(places),
-                       edit = std::move(*edit)](history::Store& store) mutable -> std::function<void()> {
-      const bool isInOne = edit.kind == Edit::Kind::DeleteRange || edit.kind == Edit::Kind::DeleteModified;
-      const bool isNothing = !isInOne && edit.samples.empty() && edit.times.empty();
-      auto done = isNothing ? Result<std::vector<StatusCode>>(std::vector<StatusCode>()) : store.edit(variable, edit);
-      HistoryUpdateResult result;
-      result.statusCode = done.code();
-      if (done && isInOne) result.statusCode = done->front();
-      if (done && !isInOne) {
-        if (edit.kind == Edit::Kind::DeleteTimes)
-          outcomes = std::move(*done);
-        else
-          for (std::size_t at = 0; at < places.size(); ++at) outcomes[places[at]] = (*done)[at];
-        result.operationResults = List<StatusCode>(std::move(outcomes));
-      }
-      const Error error = done ? Error{status::Good, {}, {}} : done.error();
-      return [this, alive, updating, i, nodeId, result = std::move(result), error]() mutable {
-        if (!*alive) return;
-        announcer_.historyUpdated(*updating->actor, updating->request.historyUpdateDetails[i], nodeId,
-                                  result.statusCode);
-        updating->results->set(i, std::move(result), error);
-        updateNext(updating);
-      };
-    });
-    return;
-  }
 }
 
 }  // namespace zunth::server

@@ -28,24 +28,18 @@ struct HistoryRest {
   aggregate::Manner manner;
 };
 
-/// History: HistoryRead and HistoryUpdate of the Attribute Service Set (Part 4, 5.10.3 and 5.10.5; Part 11).
+/// What was kept: HistoryRead of the Attribute Service Set (Part 4, 5.10.3; Part 11, 6.4).
 class Histories : Service {
  public:
   explicit Histories(Core& core) : Service(core) {}
   ~Histories() { *alive_ = false; }
-  /// Without one, nothing has a history.
-  void serveFrom(history::Archive* archive) { archive_ = archive; }
 
   Job historyRead(ua::HistoryReadRequest request, Context context);
-  Job historyUpdate(ua::HistoryUpdateRequest request, Context context);
 
  private:
   struct Reading;
-  struct Updating;
   ua::Result<HistoryRest::Wish> wishOf(const ua::HistoryReadRequest& request, std::size_t i) const;
   ua::Result<HistoryRest> beginning(const ua::HistoryReadRequest& request, std::size_t i, const Context& context) const;
-  ua::Result<void> check(space::NodeIndex node, const ua::NodeId& id, std::uint32_t permission,
-                         std::uint8_t accessLevel, const Context& context) const;
   aggregate::Manner mannerOf(space::NodeIndex variable) const;
   void readNext(const std::shared_ptr<Reading>& reading);
   void readOne(const std::shared_ptr<Reading>& reading, std::size_t i, HistoryRest rest);
@@ -57,12 +51,13 @@ class Histories : Service {
   void readEvents(const std::shared_ptr<EventsRead>& read);
   void takeEvents(const std::shared_ptr<EventsRead>& read, std::vector<history::KeptEvent> some);
   ua::ByteString keep(Session& session, HistoryRest rest) const;
-  ua::Result<history::Edit> editOf(const ua::ExtensionObject& details, ua::NodeId& nodeId,
-                                   const Context& context) const;
-  void updateNext(const std::shared_ptr<Updating>& updating);
 
-  history::Archive* archive_ = nullptr;
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
 };
+
+/// Whether the caller may do this with a variable's history: BadNodeIdUnknown, BadHistoryOperationUnsupported where it
+/// has none, BadUserAccessDenied.
+ua::Result<void> checkHistory(const Core& core, space::NodeIndex node, const ua::NodeId& id, std::uint32_t permission,
+                              std::uint8_t accessLevel, const Context& context);
 
 }  // namespace zunth::server

@@ -1,6 +1,7 @@
 #include "service/server/server.hpp"
 
 #include "core/history/kept_event.hpp"
+#include "core/history/variables.hpp"
 #include "core/ua/foreign.hpp"
 #include "core/ua/structure_walk.hpp"
 
@@ -22,6 +23,7 @@ Server::Server(space::Space& space, Settings settings, Clock clock)
       queries_(core_),
       attributes_(core_, object_, [this] { sessions_.grantAll(); }),
       histories_(core_),
+      historyUpdates_(core_),
       objectMethods_(core_, subscriptions_),
       methods_(core_, objectMethods_),
       items_(core_, subscriptions_),
@@ -105,7 +107,7 @@ void Server::handle(const std::shared_ptr<Peer>& peer, std::uint32_t requestId, 
     ZUNTH_SERVICE(ReadRequest, active, attributes_, read)
     ZUNTH_SERVICE(WriteRequest, active, attributes_, write)
     ZUNTH_SERVICE(HistoryReadRequest, active, histories_, historyRead)
-    ZUNTH_SERVICE(HistoryUpdateRequest, active, histories_, historyUpdate)
+    ZUNTH_SERVICE(HistoryUpdateRequest, active, historyUpdates_, historyUpdate)
     ZUNTH_SERVICE(CallRequest, active, methods_, call)
     ZUNTH_SERVICE(CreateSubscriptionRequest, active, subscriptions_, createSubscription)
     ZUNTH_SERVICE(ModifySubscriptionRequest, active, subscriptions_, modifySubscription)
@@ -169,13 +171,14 @@ void Server::shutdown() {
 }
 
 void Server::serveHistory(history::Archive& archive) {
-  histories_.serveFrom(&archive);
+  core_.archive = &archive;
   // What is audited has a log of its own.
   core_.events.setKeeper([this, &archive](const monitor::Event& event) {
     if (core_.space.isSubtype(event.type(), id::AuditEventType)) return;
     const Variant time = event.field({{0, String("Time")}});
     const auto* when = time.get<DateTime>();
-    archive.append({when ? *when : core_.clock.wallClock(), history::encodeEvent(core_.space, event)});
+    archive.append({history::plausibleTime(when ? *when : DateTime(), core_.clock.wallClock()),
+                    history::encodeEvent(core_.space, event)});
   });
   object_.fillHistory([&archive] { return archive.beginsAt(); });
 }

@@ -2,6 +2,7 @@
 
 #include "service/server/attributes.hpp"
 #include "service/server/histories.hpp"
+#include "service/server/history_updates.hpp"
 #include "service/server/methods.hpp"
 #include "service/server/monitored_items.hpp"
 #include "service/server/node_management.hpp"
@@ -41,7 +42,7 @@ class Server {
   void serveHistory(history::Archive& archive);
   void dropHistory() {
     core_.events.setKeeper({});
-    histories_.serveFrom(nullptr);
+    core_.archive = nullptr;
   }
   /// Called when a client turns the recording of a variable on or off.
   void setHistorizingHandler(std::function<void()> changed) { core_.historizingChanged = std::move(changed); }
@@ -111,6 +112,7 @@ class Server {
   Queries queries_;
   Attributes attributes_;
   Histories histories_;
+  HistoryUpdates historyUpdates_;
   ObjectMethods objectMethods_;
   Methods methods_;
   MonitoredItems items_;

@@ -318,6 +318,14 @@ TEST_CASE("history is changed by who may, and who did it is known",
   const auto turned = past.history(Past::asking(ExtensionObject::of(modified)));
   CHECK(turned->results.front().historyData.as<HistoryModifiedData>()->dataValues.back().value == Variant(7.0));
 
+  // Times that can't be, and more months than one change is worth.
+  UpdateDataDetails far = change;
+  far.updateValues = {DataValue(Variant(1.0), DateTime{INT64_MAX}), DataValue(Variant(1.0), DateTime{-5})};
+  CHECK(past.update({ExtensionObject::of(far)})->results.front().operationResults ==
+        List<StatusCode>({status::BadInvalidTimestamp, status::BadInvalidTimestamp}));
+  for (int i = 0; i < 200; ++i) far.updateValues.push_back(DataValue(Variant(1.0), at(-86'400.0 * 31 * i)));
+  CHECK(past.update({ExtensionObject::of(far)})->results.front().statusCode == status::BadTooManyOperations);
+
   // Neither a client that may only look nor a variable whose history is fixed.
   past.space.traits(past.level).accessLevel &= static_cast<std::uint16_t>(~AccessLevelType::HistoryWrite);
   CHECK(past.update({ExtensionObject::of(change)})->results.front().statusCode ==

@@ -243,11 +243,12 @@ TEST_CASE("a file is read by fifty lines of Python, without us", "[history]") {
 TEST_CASE("large values are kept in blocks that can be read", "[history]") {
   const Folder folder;
   Samples samples;
-  for (int i = 0; i < 120; ++i) {
-    std::vector<std::int32_t> large(250'000);
-    for (std::size_t k = 0; k < large.size(); ++k)
-      large[k] = static_cast<std::int32_t>(k * k + static_cast<std::size_t>(i));
-    samples.emplace_back(Variant::array(large), later(kStart, i));
+  std::string octets(1 << 20, ' ');
+  std::mt19937 dice(11);
+  for (char& c : octets) c = static_cast<char>(dice());
+  for (int i = 0; i < 80; ++i) {
+    octets[0] = static_cast<char>(i);
+    samples.emplace_back(Variant(ByteString(octets.data(), octets.size())), later(kStart, i));
   }
   {
     Opened run(folder.path);
@@ -517,7 +518,7 @@ TEST_CASE("variables with a history are recorded, and what happened between two 
   const std::string name = "nsu=urn:pond;s=level";
   {
     Archived run(folder.path, now);
-    Recorder recorder(*space, *run.archive, wallClock);
+    Recorder recorder(*space, *run.archive, wallClock, true);
     recorder.bind({});
     CHECK(recorder.size() == 1);
     set(level, 2);
@@ -533,6 +534,12 @@ TEST_CASE("variables with a history are recorded, and what happened between two 
     // A clock that is wrong shows.
     space->setValue(level, DataValue(Variant(4.0), later(now, 3'600)));
     CHECK(run.all(name).back().serverTimestamp == now);
+    // One that can't be counts for when it came.
+    for (const DateTime wrong : {DateTime{1}, DateTime{INT64_MAX}, DateTime{INT64_MIN}}) {
+      now = later(now, 1);
+      space->setValue(level, DataValue(Variant(static_cast<double>(wrong.ticks % 1'000)), wrong));
+      CHECK(std::ranges::count(run.all(name), now, &DataValue::sourceTimestamp) == 1);
+    }
     // A rule counts from when it is made.
     recorder.bind({{"level", {Rule::Kind::Deadband, 5}}});
     set(level, 5);
@@ -551,7 +558,7 @@ TEST_CASE("variables with a history are recorded, and what happened between two 
     CHECK(!run.archive->watchedBefore().isNull());
     before = run.all(name).size();
     now = later(run.archive->watchedBefore(), 60);
-    Recorder recorder(*space, *run.archive, wallClock);
+    Recorder recorder(*space, *run.archive, wallClock, true);
     recorder.bind({});
     set(level, 7);
     CHECK(run.all(name).size() == before + 2);  // it had been said that it was lost
@@ -560,7 +567,7 @@ TEST_CASE("variables with a history are recorded, and what happened between two 
   before = run.all(name).size();
   const DateTime end = run.archive->watchedBefore();
   now = later(end, 60);
-  Recorder recorder(*space, *run.archive, wallClock);
+  Recorder recorder(*space, *run.archive, wallClock, true);
   recorder.bind({});
   const auto all = run.all(name);
   CHECK(all.size() == before + 2);

@@ -189,4 +189,37 @@ TEST_CASE("a model file is checked alone", "[site]") {
   CHECK(!admin::loadModel(folder.path / "gone.yaml").isSound());
 }
 
+TEST_CASE("what is kept of history is said in lines of words, and mistakes are named", "[site][history]") {
+  const auto load = [](const std::string& history) {
+    test::TemporaryFolder folder;
+    folder.write("site.yaml", kSite + history);
+    folder.write("model/m.yaml", "namespace: http://fernhollow.example/test\nobjects:\n  F1:\n    a: Double history\n");
+    return admin::loadSite(folder.path);
+  };
+  const auto site = load(
+      "history:\n  keep: 2 years\n  size: 500 MB\n  rules:\n    F1/a: deadband 0.5, pause 10 min\n"
+      "    F1/*: swinging-door 2\n    '**': every-change\n");
+  for (const auto& line : site.report()) FAIL(line);
+  using enum history::Rule::Kind;
+  CHECK(site.history.days == 732);
+  CHECK(site.history.gigabytes == 0.5);
+  CHECK(site.history.choices == std::vector<history::Choice>{{"F1/a", {Deadband, 0.5, 600'000}},
+                                                             {"F1/*", {SwingingDoor, 2}},
+                                                             {"**", {EveryChange}}});
+  CHECK(!load("history: off\n").history.isOn);
+  for (const auto& [history, message] : std::vector<std::pair<std::string, std::string>>{
+           {"history: sometimes\n", "'sometimes' is neither on nor off"},
+           {"history:\n  keep: long\n", "'long' is no time for history to be kept"},
+           {"history:\n  size: 20 apples\n", "'20 apples' is no size"},
+           {"history:\n  rules:\n    F1/a: deadbnad 1\n", "'deadbnad' is no word of a rule of history"},
+           {"history:\n  rules:\n    F1/a: deadband\n", "'deadband' is followed by a number, in the variable's unit"},
+           {"history:\n  rules:\n    F1/a: pause long\n", "'pause' is followed by a time"},
+           {"history:\n  rules:\n    F1/b: deadband 1\n", "'F1/b' means no variable with a history"}}) {
+    const auto wrong = load(history);
+    INFO(history);
+    REQUIRE(!wrong.findings.list().empty());
+    CHECK(wrong.findings.list()[0].message == message);
+  }
+}
+
 }  // namespace zunth::site_test
