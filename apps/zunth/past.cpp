@@ -27,6 +27,23 @@ ExtensionObject detailsOf(const PastWish& wish, std::size_t variables) {
   return ExtensionObject::of(processed);
 }
 
+/// Counts the parts without anything in them that a server sends one after another: one that says for ever that there
+/// is more, and gives nothing, is not listened to for ever.
+class EmptyParts {
+ public:
+  bool areTooMany(std::size_t values) {
+    constexpr int kMost = 1'000;
+    count_ = values > 0 ? 0 : count_ + 1;
+    return count_ > kMost;
+  }
+  static Error error() {
+    return {status::BadUnknownResponse, "the server says again and again that there is more, and gives nothing", {}};
+  }
+
+ private:
+  int count_ = 0;
+};
+
 }  // namespace
 
 Awaitable<Result<std::vector<Past>>> readPast(SessionPtr session, std::vector<NodeId> variables, PastWish wish,
@@ -36,6 +53,7 @@ Awaitable<Result<std::vector<Past>>> readPast(SessionPtr session, std::vector<No
   for (std::size_t i = 0; i < left.size(); ++i) left[i] = i;
   std::vector<ByteString> points(variables.size());
   std::size_t count = 0;
+  EmptyParts empty;
   constexpr std::size_t kAtOnce = 100;
   while (!left.empty()) {
     // Some at a time, so that each has room for many values.
@@ -54,6 +72,7 @@ Awaitable<Result<std::vector<Past>>> readPast(SessionPtr session, std::vector<No
     if (answer->results.size() != some)
       co_return Error{status::BadUnknownResponse, "the server gave a different number of results than asked for", {}};
     std::vector<std::size_t> again;
+    const std::size_t before = count;
     for (std::size_t k = 0; k < some; ++k) {
       auto& result = answer->results[k];
       Past& past = out[left[k]];
@@ -69,6 +88,7 @@ Awaitable<Result<std::vector<Past>>> readPast(SessionPtr session, std::vector<No
       const bool isEnough = wish.most != 0 && past.values.size() >= wish.most;
       if (!result.continuationPoint.empty() && !isEnough) again.push_back(left[k]);
     }
+    if (!again.empty() && empty.areTooMany(count - before)) co_return EmptyParts::error();
     if (progress) progress(count);
     left.erase(left.begin(), left.begin() + static_cast<std::ptrdiff_t>(some));
     left.insert(left.begin(), again.begin(), again.end());
@@ -78,6 +98,7 @@ Awaitable<Result<std::vector<Past>>> readPast(SessionPtr session, std::vector<No
 
 Awaitable<Result<HistoryModifiedData>> readModified(SessionPtr session, NodeId variable, DateTime from, DateTime to) {
   HistoryModifiedData out;
+  EmptyParts empty;
   HistoryReadValueId what;
   what.nodeId = variable;
   do {
@@ -94,10 +115,12 @@ Awaitable<Result<HistoryModifiedData>> readModified(SessionPtr session, NodeId v
     if (answer->results.size() != 1) co_return Error{status::BadUnknownResponse, "the server gave no result", {}};
     auto& result = answer->results.front();
     if (result.statusCode.isBad()) co_return Error{result.statusCode, {}, {}};
+    const std::size_t before = out.dataValues.size();
     if (auto data = result.historyData.as<HistoryModifiedData>()) {
       for (auto& value : data->dataValues) out.dataValues.push_back(std::move(value));
       for (auto& info : data->modificationInfos) out.modificationInfos.push_back(std::move(info));
     }
+    if (empty.areTooMany(out.dataValues.size() - before)) co_return EmptyParts::error();
     what.continuationPoint = result.continuationPoint;
   } while (!what.continuationPoint.empty());
   co_return std::move(out);
@@ -106,6 +129,7 @@ Awaitable<Result<HistoryModifiedData>> readModified(SessionPtr session, NodeId v
 Awaitable<Result<std::vector<HistoryEventFieldList>>> readPastEvents(SessionPtr session, NodeId notifier,
                                                                      ReadEventDetails details) {
   std::vector<HistoryEventFieldList> out;
+  EmptyParts empty;
   HistoryReadValueId what;
   what.nodeId = std::move(notifier);
   do {
@@ -118,8 +142,10 @@ Awaitable<Result<std::vector<HistoryEventFieldList>>> readPastEvents(SessionPtr 
     if (answer->results.size() != 1) co_return Error{status::BadUnknownResponse, "the server gave no result", {}};
     auto& result = answer->results.front();
     if (result.statusCode.isBad()) co_return Error{result.statusCode, "its events can't be read", {}};
+    const std::size_t before = out.size();
     if (auto data = result.historyData.as<HistoryEvent>())
       for (auto& event : data->events) out.push_back(std::move(event));
+    if (empty.areTooMany(out.size() - before)) co_return EmptyParts::error();
     what.continuationPoint = result.continuationPoint;
   } while (!what.continuationPoint.empty() && (details.numValuesPerNode == 0 || out.size() < details.numValuesPerNode));
   co_return std::move(out);
