@@ -475,7 +475,9 @@ Result<std::vector<StatusCode>> MonthFile::edit(std::size_t place, const Edit& e
   if (auto fine = save(watchedUntil_); !fine) return fine.error();
   if (isInHead)
     if (auto fine = cut(variable); !fine) return fine.error();
+  // What is decoded until the end is of this transaction alone, which may come to nothing.
   cache_.clear();
+  const std::shared_ptr<void> forgotten(nullptr, [this](void*) { cache_.clear(); });
   const Note note = [&](const DataValue& sample, HistoryUpdateType how) {
     Bytes octets;
     BinaryWriter(octets).write(plain(sample));
@@ -496,7 +498,6 @@ Result<std::vector<StatusCode>> MonthFile::edit(std::size_t place, const Edit& e
   if (fine) fine = transaction->commit();
   if (!fine) return fine.error();
   saved(std::span(&place, isInHead ? 1 : 0));
-  cache_.clear();
   return outcomes;
 }
 

@@ -290,8 +290,10 @@ void Histories::readOne(const std::shared_ptr<Reading>& reading, std::size_t i, 
   value.nodeId = what.nodeId;
   value.attributeId = static_cast<std::uint32_t>(AttributeId::Value);
   value.dataEncoding = what.dataEncoding;
-  const auto encoding =
-      node == space::kNoNode ? Result<DataEncoding>(status::BadNodeIdUnknown) : checkEncoding(space_, node, value);
+  // Others were read before it: it may have been deleted, and its id be another node's.
+  if (node == space::kNoNode || space_.nodeClass(node) != NodeClass::Variable)
+    return refuse({status::BadNodeIdUnknown});
+  const auto encoding = checkEncoding(space_, node, value);
   if (!encoding) return refuse(encoding.error());
   shape.encoding = *encoding;
   if (!what.indexRange.empty()) {
