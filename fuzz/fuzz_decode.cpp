@@ -2,12 +2,14 @@
 // decode to the same again.
 #include "core/ua/json.hpp"
 #include "core/ua/structure_codec.hpp"
-#include "core/ua/structure_walk.hpp"
 #include "core/ua/text.hpp"
 
 #include <cstdlib>
 
+#include "tests/recode.hpp"
+
 using namespace zunth::ua;
+using zunth::test::recode;
 
 namespace {
 

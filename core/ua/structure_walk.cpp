@@ -108,21 +108,6 @@ Result<void> walk(const ExtensionObject& object, StructureWalker& walker, const 
   return {};
 }
 
-Result<Bytes> recode(std::uint32_t binaryId, BytesView body) {
-  BinaryReader reader(body);
-  Bytes out;
-  BinaryWriter writer(out);
-  const bool known = visitStructure(binaryId, [&]<class T>(std::type_identity<T>) {
-    T structure;
-    reader.read(structure);
-    if (reader.ok()) writer.write(structure);
-  });
-  if (!known) return status::BadDataTypeIdUnknown;
-  if (!reader.ok()) return reader.error();
-  if (reader.remaining()) return Error{status::BadDecodingError, "octets remain after the structure", {}};
-  return out;
-}
-
 std::string_view structureNamed(std::uint32_t binaryId) {
   const auto* schema = TypeCatalog::standard().find(NodeId(binaryId));
   return schema && schema->binaryId == NodeId(binaryId) ? std::string_view(schema->name) : std::string_view();

@@ -29,10 +29,6 @@ Result<void> walk(const ExtensionObject& object, StructureWalker& walker,
 /// Walks the structure that begins where the reader stands. What is wrong with its octets is in the reader.
 void walk(const StructureSchema& schema, BinaryReader& reader, StructureWalker& walker);
 
-/// Decodes the structure with this binary encoding id and encodes it again: what tests and fuzzers compare.
-/// BadDataTypeIdUnknown, or BadDecodingError when `body` doesn't hold it or goes on after it.
-Result<Bytes> recode(std::uint32_t binaryId, BytesView body);
-
 /// The symbolic name of the standard's structure with this binary encoding id ("ReadRequest"), or empty.
 std::string_view structureNamed(std::uint32_t binaryId);
 

@@ -2,10 +2,10 @@
 
 #include "core/ua/json_parser.hpp"
 #include "core/ua/status.hpp"
+#include "service/net/deadline.hpp"
 
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
-#include <boost/asio/experimental/awaitable_operators.hpp>
 #include <boost/asio/read_until.hpp>
 #include <boost/asio/steady_timer.hpp>
 #include <boost/asio/write.hpp>
@@ -21,7 +21,6 @@ namespace zunth::admin {
 
 using namespace ua;
 namespace asio = net::asio;
-using namespace asio::experimental::awaitable_operators;
 using Local = asio::local::stream_protocol;
 
 namespace {
@@ -124,10 +123,16 @@ asio::awaitable<void> Control::converse(Socket socket) {
   Json answer;
   std::string line;
   const auto actor = actorOf(socket);
-  asio::steady_timer patience(services_, kForRequest);
-  auto read = co_await (asio::async_read_until(socket, asio::dynamic_buffer(line, kMostRequest), '\n', net::kQuietly) ||
-                        patience.async_wait(net::kQuietly));
-  const bool isWhole = read.index() == 0 && !std::get<0>(std::get<0>(read));
+  bool isWhole = false;
+  {
+    const net::Deadline patience(services_, std::chrono::steady_clock::now() + kForRequest, [&] {
+      boost::system::error_code ignored;
+      socket.shutdown(Socket::shutdown_receive, ignored);
+    });
+    auto [error, size] =
+        co_await asio::async_read_until(socket, asio::dynamic_buffer(line, kMostRequest), '\n', net::kQuietly);
+    isWhole = !error;
+  }
   if (!*alive) co_return;
   const Error noLine{status::BadRequestTimeout, "no whole line came", {}};
   const auto parsed = isWhole ? parseJson(line) : Result<Json>(noLine);

@@ -1,13 +1,9 @@
 #include "service/client/connection.hpp"
 
-#include "core/ua/structure_walk.hpp"
-#include "service/net/web_link.hpp"
+#include "service/net/connecting.hpp"
 
-#include <boost/asio/as_tuple.hpp>
 #include <boost/asio/co_spawn.hpp>
-#include <boost/asio/connect.hpp>
 #include <boost/asio/detached.hpp>
-#include <boost/asio/experimental/awaitable_operators.hpp>
 #include <boost/asio/this_coro.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <fmt/format.h>
@@ -15,7 +11,6 @@
 namespace zunth::client {
 
 using namespace ua;
-using namespace asio::experimental::awaitable_operators;
 
 namespace {
 
@@ -90,19 +85,15 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
 }
 
 Awaitable<Connection::LinkResult> Connection::reach(net::Url url, Instant deadline, Error late) {
-  asio::steady_timer timer(executor_, deadline);
-  net::Tcp::resolver resolver(executor_);
-  auto resolved = co_await (resolver.async_resolve(url.host, std::to_string(url.port), net::kQuietly) ||
-                            timer.async_wait(net::kQuietly));
-  if (resolved.index() == 1) co_return late;
-  auto [resolveError, endpoints] = std::get<0>(resolved);
-  if (resolveError)
+  auto [unresolved, endpoints] = co_await net::resolve(url.host, url.port, deadline);
+  if (unresolved == asio::error::timed_out) co_return late;
+  if (unresolved)
     co_return Error{status::BadTcpEndpointUrlInvalid, fmt::format("the host name {} does not resolve", url.host),
                     "write the server's address instead of its name"};
   net::Tcp::socket socket(executor_);
-  auto connected = co_await (asio::async_connect(socket, endpoints, net::kQuietly) || timer.async_wait(net::kQuietly));
-  if (connected.index() == 1) co_return late;
-  if (auto error = std::get<0>(std::get<0>(connected)))
+  const auto error = co_await net::connect(socket, std::move(endpoints), deadline);
+  if (error == asio::error::timed_out) co_return late;
+  if (error)
     co_return Error{status::BadConnectionRejected,
                     fmt::format("nothing listens at {}:{} ({})", url.host, url.port, error.message()),
                     "start the server, or name another with --at opc.tcp://HOST:PORT"};
@@ -111,47 +102,13 @@ Awaitable<Connection::LinkResult> Connection::reach(net::Url url, Instant deadli
                     "take the server's opc.wss or opc.tcp endpoint"};
   if (url.scheme == net::Url::Scheme::Tcp)
     co_return std::static_pointer_cast<net::Link>(std::make_shared<net::TcpLink>(std::move(socket)));
-  co_return co_await upgrade(std::move(socket), url, deadline, late);
-}
-
-/// TLS, then the WebSocket in it.
-Awaitable<Connection::LinkResult> Connection::upgrade(net::Tcp::socket socket, net::Url url, Instant deadline,
-                                                      Error late) {
   if (!security_.trustTls)
     co_return Error{status::BadCertificateUntrusted, "this client has no list of the servers that it trusts", {}};
-  asio::steady_timer timer(executor_, deadline);
-  auto refused = std::make_shared<Error>(Error{status::Good, {}, {}});
-  auto context = net::tlsClient(security_.trustTls, refused);
-  net::WebSocket webSocket(std::move(socket), *context);
-  SSL_set_tlsext_host_name(webSocket.next_layer().native_handle(), url.host.c_str());
-  auto secured = co_await (webSocket.next_layer().async_handshake(net::TlsStream::client, net::kQuietly) ||
-                           timer.async_wait(net::kQuietly));
-  if (secured.index() == 1) co_return late;
-  if (auto error = std::get<0>(std::get<0>(secured))) {
-    if (refused->code.isBad()) co_return *refused;
-    co_return Error{status::BadConnectionRejected,
-                    fmt::format("no TLS at {}:{} ({})", url.host, url.port, error.message()), "zunth endpoints"};
-  }
-  namespace websocket = boost::beast::websocket;
-  webSocket.set_option(websocket::stream_base::timeout::suggested(boost::beast::role_type::client));
-  webSocket.set_option(websocket::stream_base::decorator([](websocket::request_type& request) {
-    request.set(boost::beast::http::field::sec_websocket_protocol, "opcua+uacp");
-  }));
-  const std::string host = fmt::format("{}:{}", url.host, url.port);
-  const std::string path = url.path.empty() ? "/" : url.path;
-  auto upgraded = co_await (webSocket.async_handshake(host, path, net::kQuietly) || timer.async_wait(net::kQuietly));
-  if (upgraded.index() == 1) co_return late;
-  if (auto error = std::get<0>(std::get<0>(upgraded)))
-    co_return Error{status::BadConnectionRejected,
-                    fmt::format("no WebSocket at {}:{} ({})", url.host, url.port, error.message()), "zunth endpoints"};
-  constexpr std::size_t kMostOctets = 16u << 20;
-  co_return std::static_pointer_cast<net::Link>(
-      std::make_shared<net::WebLink>(std::move(webSocket), context, net::WebLink::Kind::Octets, kMostOctets));
+  co_return co_await net::openWebSocket(std::move(socket), url, security_.trustTls, deadline, late);
 }
 
 /// Listens until a server connects (Part 6, 7.1.3).
 Awaitable<Connection::LinkResult> Connection::beReached(net::Url url, Instant deadline, Error late) {
-  asio::steady_timer timer(executor_, deadline);
   boost::system::error_code error;
   const auto address = asio::ip::make_address(url.host == "localhost" ? "127.0.0.1" : url.host, error);
   net::Tcp::acceptor acceptor(executor_);
@@ -164,9 +121,12 @@ Awaitable<Connection::LinkResult> Connection::beReached(net::Url url, Instant de
     co_return Error{status::BadCommunicationError,
                     fmt::format("can't listen at {}:{}: {}", url.host, url.port, error.message()),
                     "write an address of this machine and a free port"};
-  auto accepted = co_await (acceptor.async_accept(net::kQuietly) || timer.async_wait(net::kQuietly));
-  if (accepted.index() == 1) co_return late;
-  auto& [failure, socket] = std::get<0>(accepted);
+  const net::Deadline end(executor_, deadline, [&] {
+    boost::system::error_code ignored;
+    acceptor.close(ignored);
+  });
+  auto [failure, socket] = co_await acceptor.async_accept(net::kQuietly);
+  if (failure && end.hasPassed()) co_return late;
   if (failure) co_return Error{status::BadCommunicationError, failure.message(), {}};
   co_return std::static_pointer_cast<net::Link>(std::make_shared<net::TcpLink>(std::move(socket)));
 }
@@ -188,7 +148,17 @@ void Connection::prepare(RequestHeader& header, Duration timeout) {
   header.returnDiagnostics = 0x04 | 0x80;  // causes in words, of the service and of each operation
 }
 
-Awaitable<Result<Bytes>> Connection::exchange(Bytes message, Duration timeout) {
+Awaitable<Result<void>> Connection::perform(Exchange& exchange, Duration timeout) {
+  prepare(exchange.header(), timeout);
+  Bytes message = channel::newMessage();
+  BinaryWriter writer(message);
+  exchange.encode(writer);
+  auto body = co_await answerTo(std::move(message), timeout);
+  if (!body) co_return body.error();
+  co_return exchange.take(*body);
+}
+
+Awaitable<Result<Bytes>> Connection::answerTo(Bytes message, Duration timeout) {
   if (!channel_ || !channel_->isOpen())
     co_return ended_.code.isBad() ? ended_
                                   : Error{status::BadConnectionClosed, "the connection to the server is closed", {}};
@@ -205,21 +175,6 @@ Awaitable<Result<Bytes>> Connection::exchange(Bytes message, Duration timeout) {
   if (waiting->error.cause.empty())
     waiting->error.cause = fmt::format("the server did not answer within {:.3g} s", seconds(timeout));
   co_return waiting->error;
-}
-
-Error Connection::faultOf(BytesView body, std::string_view expected) {
-  BinaryReader reader(body);
-  const auto id = reader.next<NodeId>();
-  if (!id.isNumericIn0() || id.numeric() != ServiceFault::kBinaryId)
-    return {status::BadUnknownResponse,
-            fmt::format("the server answered with {} instead of {}", structureNamed(id.numeric()), expected),
-            {}};
-  const auto fault = reader.next<ServiceFault>();
-  if (!reader.ok()) return reader.error();
-  if (!fault.responseHeader.serviceResult.isBad())
-    return {status::BadUnknownResponse, "the server refused the request without saying why", {}};
-  const auto& info = fault.responseHeader.serviceDiagnostics.additionalInfo;
-  return {fault.responseHeader.serviceResult, info ? info->str() : "the server refused the request", {}};
 }
 
 void Connection::received(BytesView octets) {

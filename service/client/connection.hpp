@@ -1,5 +1,6 @@
 #pragma once
 
+#include "service/client/exchange.hpp"
 #include "service/client/security.hpp"
 #include "service/net/tcp_link.hpp"
 #include "service/net/url.hpp"
@@ -29,7 +30,13 @@ class Connection : public std::enable_shared_from_this<Connection>, public chann
   /// Sends a request and awaits its response. An error when the server's answer is a fault or another structure, when
   /// the time runs out (BadTimeout), or when the connection ends (BadConnectionClosed).
   template <class Request>
-  Awaitable<ua::Result<typename Request::Response>> request(Request request, ua::Duration timeout);
+  Awaitable<ua::Result<typename Request::Response>> request(Request request, ua::Duration timeout) {
+    ExchangeOf<Request> exchange(std::move(request));
+    if (auto fine = co_await perform(exchange, timeout); !fine) co_return fine.error();
+    co_return std::move(exchange.response);
+  }
+  /// The same for an exchange that stays where it is until then.
+  Awaitable<ua::Result<void>> perform(Exchange& exchange, ua::Duration timeout);
 
   const ChannelSecurityChoice& security() const { return security_; }
   bool isOpen() const { return channel_ && channel_->isOpen(); }
@@ -59,10 +66,8 @@ class Connection : public std::enable_shared_from_this<Connection>, public chann
   using LinkResult = ua::Result<std::shared_ptr<net::Link>>;
   Awaitable<LinkResult> reach(net::Url url, ua::Instant deadline, ua::Error late);
   Awaitable<LinkResult> beReached(net::Url url, ua::Instant deadline, ua::Error late);
-  Awaitable<LinkResult> upgrade(net::Tcp::socket socket, net::Url url, ua::Instant deadline, ua::Error late);
-  Awaitable<ua::Result<ua::Bytes>> exchange(ua::Bytes message, ua::Duration timeout);
+  Awaitable<ua::Result<ua::Bytes>> answerTo(ua::Bytes message, ua::Duration timeout);
   void prepare(ua::RequestHeader& header, ua::Duration timeout);
-  static ua::Error faultOf(ua::BytesView body, std::string_view expected);
   void received(ua::BytesView octets);
   void flush();
   Awaitable<void> keepRenewing();
@@ -84,24 +89,5 @@ class Connection : public std::enable_shared_from_this<Connection>, public chann
   std::function<void(const ua::Error&)> lost_;
   std::uint32_t lastHandle_ = 0;
 };
-
-template <class Request>
-Awaitable<ua::Result<typename Request::Response>> Connection::request(Request request, ua::Duration timeout) {
-  using Response = typename Request::Response;
-  prepare(request.requestHeader, timeout);
-  ua::Bytes message = channel::newMessage();
-  ua::BinaryWriter writer(message);
-  writer.write(ua::NodeId(Request::kBinaryId));
-  writer.write(request);
-  auto body = co_await exchange(std::move(message), timeout);
-  if (!body) co_return body.error();
-  ua::BinaryReader reader(*body);
-  if (!(reader.next<ua::NodeId>() == ua::NodeId(Response::kBinaryId))) co_return faultOf(*body, Response::kName);
-  Response response;
-  reader.read(response);
-  if (!reader.ok()) co_return reader.error();
-  if (response.responseHeader.serviceResult.isBad()) co_return ua::Error{response.responseHeader.serviceResult, {}, {}};
-  co_return response;
-}
 
 }  // namespace zunth::client

@@ -61,6 +61,12 @@ Result<void> outcomeOf(Result<Response> response) {
   return result ? Result<void>() : Result<void>(result.error());
 }
 
+/// Whether a refusal means that nothing was done as there was too much of it.
+bool isTooMuch(StatusCode code) {
+  return code == status::BadTooManyOperations || code == status::BadRequestTooLarge ||
+         code == status::BadEncodingLimitsExceeded || code == status::BadTcpMessageTooLarge;
+}
+
 }  // namespace
 
 Session::Session(std::string url, Options options, asio::any_io_executor executor)
@@ -384,6 +390,38 @@ Awaitable<Result<void>> Session::isReady() {
   if (isRestoring_)
     co_return Error{
         status::BadConnectionClosed, "the connection to " + url_ + " is lost and has not come back yet", {}};
+  co_return Result<void>{};
+}
+
+Awaitable<Result<void>> Session::performOnce(Exchange& exchange, Duration timeout) {
+  const auto self = shared_from_this();
+  if (auto ready = co_await isReady(); !ready) co_return ready.error();
+  exchange.header().authenticationToken = token_;
+  co_return co_await connection_->perform(exchange, timeout);
+}
+
+/// What has more operations than the server takes at once is done in parts.
+Awaitable<Result<void>> Session::perform(Exchange& exchange, Duration timeout) {
+  const auto self = shared_from_this();
+  const std::size_t all = exchange.operations();
+  if (all <= 1) co_return co_await performOnce(exchange, timeout);
+  std::size_t most = mostAtOnce_;
+  for (std::size_t done = 0; done < all;) {
+    const std::size_t count = std::min(all - done, most);
+    exchange.narrow(done, count);
+    const auto fine = co_await performOnce(exchange, timeout);
+    const bool isTooMuchToTell = exchange.onlyLooks() && fine.code() == status::BadResponseTooLarge;
+    if (!fine && count > 1 && (isTooMuch(fine.code()) || isTooMuchToTell)) {
+      most = (count + 1) / 2;
+      if (fine.code() == status::BadTooManyOperations) mostAtOnce_ = most;
+      continue;
+    }
+    if (!fine) co_return fine.error();
+    if (!exchange.keep(count))
+      co_return Error{status::BadUnknownResponse, "the server gave a different number of results than asked for", {}};
+    done += count;
+  }
+  exchange.finish();
   co_return Result<void>{};
 }
 

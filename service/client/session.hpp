@@ -1,7 +1,6 @@
 #pragma once
 
 #include "service/client/connection.hpp"
-#include "service/client/parts.hpp"
 
 #include <set>
 
@@ -50,10 +49,9 @@ class Session : public std::enable_shared_from_this<Session> {
   /// of operations are kept only where one part is enough.
   template <class Request>
   Awaitable<ua::Result<typename Request::Response>> request(Request request, ua::Duration timeout) {
-    if constexpr (Parts<Request>::exist) {
-      if (Parts<Request>::operations(request).size() > 1) co_return co_await inParts(std::move(request), timeout);
-    }
-    co_return co_await requestOnce(std::move(request), timeout);
+    std::conditional_t<Parts<Request>::exist, ListExchange<Request>, ExchangeOf<Request>> exchange(std::move(request));
+    if (auto fine = co_await perform(exchange, timeout); !fine) co_return fine.error();
+    co_return std::move(exchange.response);
   }
 
   // Attributes and methods
@@ -100,42 +98,8 @@ class Session : public std::enable_shared_from_this<Session> {
 
  private:
   friend class Subscription;
-  template <class Request>
-  Awaitable<ua::Result<typename Request::Response>> requestOnce(Request request, ua::Duration timeout) {
-    const auto self = shared_from_this();
-    if (auto ready = co_await isReady(); !ready) co_return ready.error();
-    request.requestHeader.authenticationToken = token_;
-    co_return co_await connection_->request(std::move(request), timeout);
-  }
-  template <class Request>
-  Awaitable<ua::Result<typename Request::Response>> inParts(Request whole, ua::Duration timeout) {
-    using P = Parts<Request>;
-    auto all = std::move(P::operations(whole));
-    P::operations(whole) = {};
-    typename Request::Response out;
-    std::size_t done = 0;
-    std::size_t most = mostAtOnce_;
-    while (done < all.size()) {
-      const std::size_t count = std::min(all.size() - done, most);
-      Request part = whole;
-      for (std::size_t i = 0; i < count; ++i) P::operations(part).push_back(all[done + i]);
-      auto answer = co_await requestOnce(std::move(part), timeout);
-      if (!answer && count > 1 && (isTooMuch(answer.code()) || isTooMuchToTell<Request>(answer.code()))) {
-        most = (count + 1) / 2;
-        if (answer.code() == ua::status::BadTooManyOperations) mostAtOnce_ = most;
-        continue;
-      }
-      if (!answer) co_return answer.error();
-      if (P::results(*answer).size() != count)
-        co_return ua::Error{
-            ua::status::BadUnknownResponse, "the server gave a different number of results than asked for", {}};
-      if (count == all.size()) co_return std::move(*answer);
-      if (done == 0) out.responseHeader = answer->responseHeader;
-      for (auto& result : P::results(*answer)) P::results(out).push_back(std::move(result));
-      done += count;
-    }
-    co_return std::move(out);
-  }
+  Awaitable<ua::Result<void>> perform(Exchange& exchange, ua::Duration timeout);
+  Awaitable<ua::Result<void>> performOnce(Exchange& exchange, ua::Duration timeout);
   Session(std::string url, Options options, asio::any_io_executor executor);
   Awaitable<ua::Result<void>> connect();
   Awaitable<ua::Result<ChannelSecurityChoice>> chooseSecurity();

@@ -292,7 +292,7 @@ void Histories::readOne(const std::shared_ptr<Reading>& reading, std::size_t i, 
   value.dataEncoding = what.dataEncoding;
   // Others were read before it: it may have been deleted, and its id be another node's.
   if (node == space::kNoNode || space_.nodeClass(node) != NodeClass::Variable)
-    return refuse({status::BadNodeIdUnknown});
+    return refuse(Error{status::BadNodeIdUnknown, {}, {}});
   const auto encoding = checkEncoding(space_, node, value);
   if (!encoding) return refuse(encoding.error());
   shape.encoding = *encoding;

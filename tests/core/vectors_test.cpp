@@ -6,12 +6,14 @@
 #include <fstream>
 
 #include "tests/hex.hpp"
+#include "tests/recode.hpp"
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
 namespace zunth::vectors_test {
 
 using namespace zunth::ua;
+using test::recode;
 using Json = nlohmann::json;
 
 namespace {

@@ -1,4 +1,5 @@
 // History through the programs: zunthd keeps it, zunth reads, draws and corrects it.
+
 #include <algorithm>
 #include <csignal>
 #include <fstream>
@@ -84,15 +85,18 @@ TEST_CASE("history stands through kill -9, and what nobody saw is marked as lost
   Kept plant;
   REQUIRE(plant.zunthAlone("apply --site site").code == 0);
   plant.set(21);
-  // Once a second it is made safe. A first time may have begun before the value came; the second one has it.
-  for (int time = 0; time < 2; ++time) {
-    const auto since = fs::file_time_type::clock::now();
-    const auto isSafe = [&] {
+  // Once a second it is made safe, by several writes. A first time may have begun before the value came, and its writes
+  // may be apart: of three that are half a second apart, the last begins after the first is done.
+  auto since = fs::file_time_type::clock::now();
+  for (int time = 0; time < 3; ++time) {
+    const auto writtenSince = [&] {
       for (const auto& entry : fs::directory_iterator(plant.folder.path / "site/state/history"))
-        if (entry.last_write_time() > since) return true;
-      return false;
+        if (const auto written = entry.last_write_time(); written > since) return std::optional(written);
+      return std::optional<fs::file_time_type>();
     };
-    for (int i = 0; i < 500 && !isSafe(); ++i) std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    for (int i = 0; i < 500 && !writtenSince(); ++i) std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    REQUIRE(writtenSince());
+    since = *writtenSince() + std::chrono::milliseconds(500);
   }
   plant.service->stop(SIGKILL);
   plant.service = std::make_unique<Process>(

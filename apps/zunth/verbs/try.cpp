@@ -2,22 +2,18 @@
 #include "apps/zunth/own_trust.hpp"
 #include "core/ua/generated/node_ids.hpp"
 #include "core/ua/text.hpp"
+#include "service/net/connecting.hpp"
 
-#include <boost/asio/as_tuple.hpp>
 #include <boost/asio/co_spawn.hpp>
-#include <boost/asio/connect.hpp>
-#include <boost/asio/experimental/awaitable_operators.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <fmt/format.h>
 
 namespace zunth::cli {
 
 using namespace ua;
-using namespace asio::experimental::awaitable_operators;
 
 namespace {
 
-constexpr auto kQuietly = asio::as_tuple(asio::use_awaitable);
 constexpr double kApart = 60;  // s that two clocks may differ before it is worth a word
 
 /// The steps of a connection as they are taken, each with its mark.
@@ -82,20 +78,18 @@ Awaitable<int> tryConnection(std::string place, Options options, client::Session
   const auto executor = co_await asio::this_coro::executor;
 
   if (!url->isAwaited) {
-    net::Tcp::resolver resolver(executor);
-    auto [unresolved, endpoints] = co_await resolver.async_resolve(url->host, std::to_string(url->port), kQuietly);
+    auto [unresolved, endpoints] =
+        co_await net::resolve(url->host, url->port, std::chrono::steady_clock::now() + patience);
     if (unresolved)
       co_return steps.bad("name", {status::BadTcpEndpointUrlInvalid, url->host + " does not resolve", {}},
                           "write the server's address instead of its name, or mend this machine's name service");
     const std::string address = endpoints.begin()->endpoint().address().to_string();
     steps.good("name", address == url->host ? address + " is an address" : url->host + " is " + address);
     net::Tcp::socket socket(executor);
-    asio::steady_timer timer(executor, patience);
     const auto begun = std::chrono::steady_clock::now();
-    auto connected = co_await (asio::async_connect(socket, endpoints, kQuietly) || timer.async_wait(kQuietly));
-    const bool isLate = connected.index() == 1;
-    const auto error = isLate ? asio::error::timed_out : std::get<0>(std::get<0>(connected));
-    if (isLate || error)
+    const auto error = co_await net::connect(socket, endpoints, begun + patience);
+    const bool isLate = error == asio::error::timed_out;
+    if (error)
       co_return steps.bad(
           "port",
           {status::BadConnectionRejected,

@@ -154,8 +154,20 @@ def structures(out, s, ids):
     for name in encodable:
         text.append(f"    case {name}::kBinaryId: visit(std::type_identity<{name}>{{}}); return true;")
     text.append("    default: return false;\n  }\n}\n")
+    codecs = []
+    lists = {kind.removesuffix("[]") for name in s.ordered() for kind, _ in s.fields(name) if kind.endswith("[]")}
+    for name in s.ordered():
+        codecs.append(f"template void BinaryWriter::write<{name}>(const {name}&);")
+        codecs.append(f"template void BinaryReader::read<{name}>({name}&);")
+        if name in lists:
+            codecs.append(f"template void BinaryWriter::write<{name}>(const List<{name}>&);")
+            codecs.append(f"template void BinaryReader::read<{name}>(List<{name}>&);")
+    text.append("// Made once, in structures.cpp, and not wherever they are used.")
+    text += ["extern " + codec for codec in codecs]
     text.append("}  // namespace zunth::ua\n")
     write(out / "core/ua/generated/structures.hpp", "\n".join(text))
+    source = ['#include "core/ua/generated/structures.hpp"\n', "namespace zunth::ua {", *codecs, "}  // namespace zunth::ua\n"]
+    write(out / "core/ua/generated/structures.cpp", "\n".join(source))
 
 
 def standard_name(field):
