@@ -112,7 +112,9 @@ std::vector<FoundPoint> propose(Table table, const std::map<std::uint16_t, std::
       text += static_cast<char>(*at(i) & 0xFF);
     }
     const auto next = at(address + 1u);
-    if (text.size() >= 4 && text.find_first_not_of(' ') != std::string::npos) {
+    // Two registers that are a likely number are no word of four letters: 10.77 is "A,Rx".
+    const bool isRatherFloat = text.size() == 4 && next && looksLikeFloat(first, *next);
+    if (text.size() >= 4 && !isRatherFloat && text.find_first_not_of(' ') != std::string::npos) {
       taken = static_cast<std::uint16_t>(text.size() / 2);
       text.erase(text.find_last_not_of(' ') + 1);
       out.push_back(found(table, address, fmt::format("String {}", taken), Variant(String(text))));
