@@ -34,11 +34,11 @@ Bytes encodeEvent(const space::Space& space, const monitor::Event& event) {
   writer.write(kEventFormat);
   writer.write(nodeName(space, event.type()));
   writer.write(nodeName(space, event.node()));
-  writer.write(static_cast<std::uint32_t>(event.fields().size()));
-  for (const auto& [path, value] : event.fields()) {
+  writer.write(static_cast<std::uint32_t>(event.size()));
+  event.eachField([&](const monitor::Event::Path& path, const Variant& value) {
     writer.write(List<QualifiedName>(path));
     writer.write(value);
-  }
+  });
   return out;
 }
 

@@ -20,17 +20,18 @@ Event& Event::set(std::string_view path, Variant value) {
 }
 
 Event& Event::set(Path path, Variant value) {
-  const auto found = std::ranges::find(fields_, path, &std::pair<Path, Variant>::first);
-  if (found != fields_.end())
-    found->second = std::move(value);
+  if (const auto* found = find(path))
+    *const_cast<Variant*>(found) = std::move(value);
   else
-    fields_.emplace_back(std::move(path), std::move(value));
+    add(std::move(path), std::move(value));
   return *this;
 }
 
-Variant Event::field(const Path& path) const {
-  const auto found = std::ranges::find(fields_, path, &std::pair<Path, Variant>::first);
-  return found == fields_.end() ? Variant() : found->second;
+const Variant* Event::find(const Path& path) const {
+  for (std::size_t i = 0; i < values_.size(); ++i)
+    if ((*names_)[i] == path) return &values_[i];
+  const auto found = std::ranges::find(others_, path, &std::pair<Path, Variant>::first);
+  return found == others_.end() ? nullptr : &found->second;
 }
 
 Variant Event::value(const SimpleAttributeOperand& operand) const {

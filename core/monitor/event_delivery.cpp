@@ -53,16 +53,14 @@ bool EventDelivery::hears(const MonitoredItem& item, const Event& event) const {
          space_.check(*rights, event.type(), PermissionType::ReceiveEvents).isGood();
 }
 
-void EventDelivery::raiseTo(Subscription& subscription, std::optional<std::uint32_t> onlyItem, const Event& event,
-                            bool isForAll) {
-  const auto notifiers = notifiersOf(event.node());
-  for (const auto& [id, item] : subscription.items()) {
-    if (!item->takesEvents() || item->mode() == MonitoringMode::Disabled || (onlyItem && *onlyItem != id)) continue;
-    if (!isForAll && (std::ranges::find(notifiers, item->node()) == notifiers.end() || !hears(*item, event) ||
-                      !item->settings().events->wants(space_, event)))
-      continue;
-    bring(*item, event);
+void EventDelivery::tell(MonitoredItem& item, const Event& event, bool isForAll) {
+  if (!isForAll) {
+    const auto notifiers = notifiersOf(event.node());
+    if (std::ranges::find(notifiers, item.node()) == notifiers.end() || !hears(item, event) ||
+        !item.settings().events->wants(space_, event))
+      return;
   }
+  bring(item, event);
 }
 
 void EventDelivery::bring(MonitoredItem& item, const Event& event) const {

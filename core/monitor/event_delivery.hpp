@@ -27,9 +27,8 @@ class EventDelivery {
   /// The nodes at which an event of this source is heard, each once.
   std::vector<space::NodeIndex> notifiersOf(space::NodeIndex source) const;
   void raise(Event event);
-  /// Brings it to the items of one subscription alone, or to one of them: to those that hear its source and want it,
-  /// or with `isForAll` to each that takes events.
-  void raiseTo(Subscription& subscription, std::optional<std::uint32_t> onlyItem, const Event& event, bool isForAll);
+  /// Brings it to one item alone: when it hears its source and wants it, or whatever it wants with `isForAll`.
+  void tell(MonitoredItem& item, const Event& event, bool isForAll);
 
   /// Events are brought within this slice until another is set.
   void setSlice(const ua::Slice& slice) { slice_ = slice; }

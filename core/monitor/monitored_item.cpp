@@ -75,6 +75,10 @@ void MonitoredItem::queueValue(DataValue value, DateTime wallClock) {
   trim();
 }
 
+bool MonitoredItem::hasRoomForEvent() const {
+  return events_.size() < settings_.queueSize && (events_.empty() || !owner_.allowance().isOver());
+}
+
 void MonitoredItem::event(List<Variant> fields) {
   if (mode_ == MonitoringMode::Disabled) return;
   if (events_.size() >= settings_.queueSize && !settings_.discardOldest) {

@@ -51,6 +51,8 @@ class MonitoredItem : public ua::Due {
   bool close(ua::DateTime wallClock);
   /// What its values mean has changed: the next sample is reported whatever it is, and says so.
   void meaningChanged(const std::optional<ua::Range>& euRange);
+  /// Whether an event can be queued without another giving way.
+  bool hasRoomForEvent() const;
   /// Takes an event's fields. When the queue is full, an event gives way and the queue is marked as overflown.
   void event(ua::List<ua::Variant> fields);
   /// Queues the last value again, when nothing waits: what a client is told that takes the subscription over. True
