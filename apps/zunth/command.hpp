@@ -79,6 +79,7 @@ void addEvents(Program program);
 void addHistory(Program program);
 void addPlot(Program program);
 void addAlarms(Program program);
+void addAlarm(Program program);
 void addAcknowledge(Program program);
 void addStatus(Program program);
 void addLocate(Program program);

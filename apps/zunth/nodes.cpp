@@ -203,7 +203,13 @@ bool isAlarm(const Found& node) {
                                                 id::NonExclusiveRateOfChangeAlarmType,
                                                 id::DiscreteAlarmType,
                                                 id::OffNormalAlarmType,
-                                                id::TripAlarmType};
+                                                id::TripAlarmType,
+                                                id::DiscrepancyAlarmType,
+                                                id::SystemOffNormalAlarmType,
+                                                id::InstrumentDiagnosticAlarmType,
+                                                id::SystemDiagnosticAlarmType,
+                                                id::CertificateExpirationAlarmType,
+                                                id::TrustListOutOfDateAlarmType};
   return types.contains(node.typeDefinition);
 }
 
@@ -218,7 +224,8 @@ Awaitable<Result<std::vector<std::vector<Found>>>> childrenOf(SessionPtr session
     for (const auto& reference : (*results)[i].references) {
       // The way that events go is not where things are, though the standard calls both hierarchical.
       if (!reference.nodeId.isLocal() || reference.referenceTypeId.is(id::HasEventSource) ||
-          reference.referenceTypeId.is(id::HasNotifier))
+          reference.referenceTypeId.is(id::HasNotifier) || reference.referenceTypeId.is(id::AlarmGroupMember) ||
+          reference.referenceTypeId.is(id::HasAlarmSuppressionGroup))
         continue;
       Found child{reference.nodeId.nodeId, reference.browseName.name.str(), reference.nodeClass,
                   reference.typeDefinition.nodeId, parents[i].nodeId};

@@ -1,8 +1,5 @@
 #include "core/alarm/alarm.hpp"
 
-#include "core/space/attributes.hpp"
-#include "core/ua/text.hpp"
-
 #include <algorithm>
 #include <cmath>
 
@@ -19,402 +16,512 @@ using space::Space;
 
 namespace {
 
-constexpr std::size_t kMostEventIds = 32;
-constexpr int kDeepest = 4;  // LimitState/CurrentState/Id
+constexpr std::size_t kMostIdsKept = 32;
 
-NodeIndex targetOf(const Space& space, NodeIndex alarm, const char* name) {
-  const NodeIndex property = space.child(alarm, {0, name}, id::HasProperty);
-  if (property == kNoNode) return kNoNode;
-  const DataValue held = space.value(property);
-  const auto* id = held.value.get<NodeId>();
+template <class T>
+std::optional<T> valueAt(const Space& space, NodeIndex variable) {
+  if (variable == kNoNode) return std::nullopt;
+  const DataValue held = space.value(variable);
+  const auto* value = held.value.get<T>();
+  return value ? std::optional<T>(*value) : std::nullopt;
+}
+
+NodeIndex variableOf(const Space& space, NodeIndex property) {
+  const auto id = valueAt<NodeId>(space, property);
   const NodeIndex target = id && !id->isNull() ? space.find(*id) : kNoNode;
   return target != kNoNode && space.nodeClass(target) == NodeClass::Variable ? target : kNoNode;
 }
 
-/// The state of the exclusive limits' machine that stands for a level.
-StandardId stateOf(LimitLevel level) {
-  switch (level) {
-    case LimitLevel::HighHigh: return id::ExclusiveLimitStateMachineType_HighHigh;
-    case LimitLevel::High: return id::ExclusiveLimitStateMachineType_High;
-    case LimitLevel::Low: return id::ExclusiveLimitStateMachineType_Low;
-    case LimitLevel::LowLow: return id::ExclusiveLimitStateMachineType_LowLow;
-  }
-  return id::ExclusiveLimitStateMachineType_High;
+/// When it happened: what the device says, if that can be.
+DateTime timeOf(const DataValue& value, DateTime wallClock) {
+  constexpr std::int64_t kSecond = 10'000'000, kYear = 366 * 86'400 * kSecond;
+  const auto ticks = value.sourceTimestamp.ticks;
+  const bool canBe = ticks <= wallClock.ticks + 60 * kSecond && ticks >= wallClock.ticks - kYear;
+  return canBe ? value.sourceTimestamp : wallClock;
 }
 
-const char* wordsFor(LimitLevel level) {
-  switch (level) {
-    case LimitLevel::HighHigh: return "far too high";
-    case LimitLevel::High: return "too high";
-    case LimitLevel::Low: return "too low";
-    case LimitLevel::LowLow: return "far too low";
-  }
-  return "";
+/// What somebody has put aside is of interest, too, though nothing is wrong: it has to be put back.
+bool isPutAside(const ConditionState& state) {
+  return state.enabled.is &&
+         (state.shelved != Shelved::No || state.outOfService.is || (state.suppressions & kByOperator));
 }
 
-LocalizedText english(std::string_view text) { return LocalizedText(String(text), "en"); }
+int rank(const std::optional<LimitLevel>& level) {
+  return !level ? 0 : *level == LimitLevel::HighHigh || *level == LimitLevel::LowLow ? 2 : 1;
+}
 
 }  // namespace
 
-std::optional<Alarm> Alarm::from(Space& space, NodeIndex node) {
+std::unique_ptr<Alarm> Alarm::from(Space& space, NodeIndex node, Layouts& layouts) {
   const NodeIndex type = space.typeDefinition(node);
-  const auto is = [&](StandardId kind) { return space.isSubtype(type, kind); };
-  if (type == kNoNode || !is(id::AlarmConditionType)) return std::nullopt;
-  const NodeIndex input = targetOf(space, node, "InputNode");
-  // An alarm that watches how others stand could make them change, and they it, without an end.
-  if (input == kNoNode || space::isConditionState(space, input)) return std::nullopt;
-  Kind kind = Kind::Level;
-  NodeIndex other = kNoNode;
-  if (is(id::ExclusiveDeviationAlarmType) || is(id::NonExclusiveDeviationAlarmType)) {
-    kind = Kind::Deviation;
-    other = targetOf(space, node, "SetpointNode");
-    if (other == kNoNode) return std::nullopt;
-  } else if (is(id::ExclusiveRateOfChangeAlarmType) || is(id::NonExclusiveRateOfChangeAlarmType)) {
-    kind = Kind::Rate;
-  } else if (is(id::OffNormalAlarmType)) {
-    kind = Kind::OffNormal;
-    other = targetOf(space, node, "NormalState");
-    if (other == kNoNode) return std::nullopt;
-  } else if (is(id::DiscreteAlarmType)) {
-    kind = Kind::Discrete;
-    other = space::ownProperty(space, node, space::kActiveValue);
-    if (other == kNoNode) return std::nullopt;
-  } else if (!is(id::LimitAlarmType)) {
-    return std::nullopt;
+  if (type == kNoNode || !space.isSubtype(type, id::AlarmConditionType)) return nullptr;
+  std::unique_ptr<Alarm> out(new Alarm(space, node));
+  out->judge_ = Judge::from(space, node);
+  out->fields_ = layouts.of(space, node);
+  const auto field = [&](const char* name) { return space.child(node, {0, name}); };
+  out->source_ = out->judge_ ? out->judge_->inputs()[0] : variableOf(space, field("InputNode"));
+  if (out->source_ == kNoNode) out->source_ = space.parent(node);
+  if (out->source_ == kNoNode) return nullptr;
+  if (const NodeIndex own = space::ownProperty(space, node, space::kSuppressedWhile); own != kNoNode)
+    out->suppressor_ = variableOf(space, own);
+  if (const auto text = valueAt<LocalizedText>(space, space::ownProperty(space, node, space::kActiveMessage)))
+    out->activeMessage_ = *text;
+  out->mostBranches_ = valueAt<std::uint16_t>(space, space::ownProperty(space, node, space::kMostBranches)).value_or(0);
+  out->maxTimeShelved_ = field("MaxTimeShelved");
+  out->reAlarmTime_ = field("ReAlarmTime");
+  out->class_ = valueAt<NodeId>(space, field("ConditionClassId")).value_or(NodeId());
+  out->className_ = valueAt<LocalizedText>(space, field("ConditionClassName")).value_or(LocalizedText());
+  if (out->class_.isNull()) {
+    out->class_ = id::ProcessConditionClassType;
+    out->className_ = english("Process");
   }
-  Alarm out(space, node, kind);
-  out.isExclusive_ = !is(id::NonExclusiveLimitAlarmType);
-  out.inputs_.push_back(input);
-  if (other != kNoNode) out.inputs_.push_back(other);
-  out.collect(node, {});
-  out.findSettings();
-  if (const NodeIndex message = space::ownProperty(space, node, space::kActiveMessage); message != kNoNode)
-    if (const auto held = space.value(message); held.value.get<LocalizedText>())
-      out.activeMessage_ = *held.value.get<LocalizedText>();
-  if (const double severity = out.numberAt(out.fieldAt("Severity"), 0); severity >= 1)
-    out.usualSeverity_ = static_cast<std::uint16_t>(severity);
-  out.severity_ = out.lastSeverity_ = out.usualSeverity_;
+  out->isConfirmed_ = field("ConfirmedState") != kNoNode;
+  out->isLatching_ = field("LatchedState") != kNoNode;
+  if (const double severity = out->numberAt(field("Severity"), 0); severity >= 1 && severity <= 1000)
+    out->usualSeverity_ = static_cast<std::uint16_t>(severity);
+  out->state_.severity = out->state_.lastSeverity = out->usualSeverity_;
   return out;
 }
 
-/// The variables below a node, each with its path.
-void Alarm::collect(NodeIndex at, Event::Path path) {
-  if (path.size() >= kDeepest) return;
-  const Space& space = space_;
-  for (const auto& reference : space.references(at)) {
-    const NodeIndex child = reference.target();
-    if (!reference.isForward() || !space.isSubtype(reference.type(), id::HasChild) || space.parent(child) != at)
-      continue;
-    const auto nodeClass = space.nodeClass(child);
-    if (nodeClass != NodeClass::Variable && nodeClass != NodeClass::Object) continue;
-    Event::Path below = path;
-    below.push_back(space.browseName(child));
-    if (nodeClass == NodeClass::Variable) {
-      std::string text;
-      for (const auto& step : below) text += (text.empty() ? "" : "/") + step.name.str();
-      byPath_.emplace(std::move(text), child);
-      fields_.push_back({below, child});
-    }
-    collect(child, std::move(below));
-  }
+std::vector<NodeIndex> Alarm::inputs() const {
+  std::vector<NodeIndex> out;
+  if (judge_) out = judge_->inputs();
+  if (suppressor_ != kNoNode) out.push_back(suppressor_);
+  return out;
 }
 
-void Alarm::findSettings() {
-  for (std::size_t i = 0; i < space::kLimitLevels; ++i) {
-    const std::string level(nameOf(static_cast<LimitLevel>(i)));
-    levels_[i] = {fieldAt(level + "Limit"), fieldAt(level + "Deadband"), fieldAt("Severity" + level)};
-  }
-  onDelay_ = fieldAt("OnDelay");
-  offDelay_ = fieldAt("OffDelay");
+NodeIndex Alarm::unshelveTimeNode() const {
+  const NodeIndex machine = space_.child(node_, {0, "ShelvingState"});
+  return machine == kNoNode ? kNoNode : space_.child(machine, {0, "UnshelveTime"});
 }
 
-NodeIndex Alarm::fieldAt(std::string_view path) const {
-  const auto found = byPath_.find(path);
-  return found == byPath_.end() ? kNoNode : found->second;
+DataValue Alarm::unshelveTime(DateTime now) const {
+  static const auto row = std::ranges::find(stateFields(), "ShelvingState/UnshelveTime", &StateField::path);
+  About told;
+  told.now = now;
+  return DataValue(row->of(state_, told), now);
 }
-void Alarm::put(std::string_view path, Variant value, const Moment& moment) {
-  if (const NodeIndex field = fieldAt(path); field != kNoNode)
-    space_.get().setValue(field, DataValue(std::move(value), moment.wallClock));
+
+LocalizedText Alarm::reasonOf(const ConditionState& state) const {
+  const bool isOwnText = state.active.is && !activeMessage_.text.empty() && judge_ && !state.quality.isBad();
+  return isOwnText ? activeMessage_ : english(state.reason);
 }
-void Alarm::putState(const std::string& path, bool is, const char* yes, const char* no, const Moment& moment) {
-  put(path, Variant(english(is ? yes : no)), moment);
-  put(path + "/Id", Variant(is), moment);
-}
+
 double Alarm::numberAt(NodeIndex field, double otherwise) const {
   double number = 0;
-  return field != kNoNode && space_.get().value(field).value.toDouble(number) ? number : otherwise;
+  return field != kNoNode && space_.value(field).value.toDouble(number) ? number : otherwise;
 }
 
-Limits Alarm::limits() const {
-  Limits out;
-  for (std::size_t i = 0; i < space::kLimitLevels; ++i) {
-    const double limit = numberAt(levels_[i].limit, NAN);
-    if (!std::isnan(limit)) out.levels[i] = Limits::One{limit, std::abs(numberAt(levels_[i].deadband, 0))};
-  }
+Instant Alarm::due() const {
+  Instant out = std::min(remindAt_, shelfEndsAt_);
+  // A bad value says nothing: what waits for its delay waits for a good one.
+  if (judge_ && state_.enabled.is && !state_.quality.isBad()) out = std::min(out, judge_->due());
   return out;
-}
-
-/// The number that is held against the limits; nothing when there is none yet.
-std::optional<double> Alarm::measured(const DataValue& value, DateTime wallClock) {
-  double number = 0;
-  if (!value.value.toDouble(number)) return std::nullopt;
-  if (kind_ == Kind::Deviation) {
-    double goal = 0;
-    if (!space_.get().value(inputs_[1]).value.toDouble(goal)) return std::nullopt;
-    return number - goal;
-  }
-  if (kind_ != Kind::Rate) return number;
-  const Sample sample{number, value.sourceTimestamp.isNull() ? wallClock : value.sourceTimestamp};
-  const double seconds = last_ ? static_cast<double>(sample.time.ticks - last_->time.ticks) / 1e7 : 0;
-  if (last_ && seconds <= 0) return rate_;
-  if (last_) rate_ = (sample.value - last_->value) / seconds;
-  last_ = sample;
-  return rate_;
-}
-
-Exceeded Alarm::seen(const DataValue& value, DateTime wallClock) {
-  if (kind_ == Kind::Discrete || kind_ == Kind::OffNormal) {
-    if (value.value.isNull()) return exceeded_;
-    const bool isSame = space_.get().value(inputs_[1]).value == value.value;
-    return isSame == (kind_ == Kind::Discrete) ? Exceeded{1} : Exceeded{0};
-  }
-  const auto number = measured(value, wallClock);
-  if (!number) return exceeded_;
-  judged_ = judge(limits(), *number, judged_);
-  const auto worst = outermost(judged_);
-  return isExclusive_ ? (worst ? bitOf(*worst) : Exceeded{0}) : judged_;
 }
 
 void Alarm::begin(const Moment& moment) {
-  const Space& space = space_;
-  const NodeIndex type = space.typeDefinition(node_), source = inputs_[0];
-  put("EventType", Variant(space.nodeId(type)), moment);
-  put("SourceNode", Variant(space.nodeId(source)), moment);
-  put("SourceName", Variant(String(space.path(source))), moment);
-  put("ConditionName", Variant(String(space.name(node_))), moment);
-  put("ConditionClassId", Variant(NodeId(id::ProcessConditionClassType)), moment);
-  put("ConditionClassName", Variant(english("Process")), moment);
-  put("BranchId", Variant(NodeId()), moment);
-  put("SuppressedOrShelved", Variant(false), moment);
-  if (reason_.empty()) {
-    put("Comment", Variant(LocalizedText()), moment);
-    put("ClientUserId", Variant(String()), moment);
+  if (state_.eventIds.empty()) {
     // What has not changed yet is as old as the alarm.
-    put("Comment/SourceTimestamp", Variant(moment.wallClock), moment);
-    put("LastSeverity/SourceTimestamp", Variant(moment.wallClock), moment);
-    reason_ = messageNow();
-  } else if (const NodeIndex shown = fieldAt("EventId");
-             shown != kNoNode && !eventIds_.empty() && space.value(shown).value == Variant(eventIds_.back())) {
-    return;  // it stands as it is shown, and its last event is still the last
+    for (TwoState* part : {&state_.enabled, &state_.active, &state_.acknowledged, &state_.confirmed, &state_.suppressed,
+                           &state_.outOfService, &state_.silenced, &state_.latched})
+      part->since = moment.wallClock;
+    state_.levelSince.fill(moment.wallClock);
+    state_.severitySince = state_.qualitySince = state_.commentSince = state_.shelvedSince = moment.wallClock;
+    state_.time = state_.receiveTime = moment.wallClock;
+    if (judge_) state_.quality = space_.value(source_).status;
+    state_.reason = judge_ ? judge_->message(0, state_.quality) : std::string();
+    state_.message = english(state_.reason);
+    state_.eventIds.push_back(moment.newEventId());
   }
-  show(moment, reason_);
+  show(moment.wallClock);
+  if (suppressor_ != kNoNode) take(suppressor_, space_.value(suppressor_), moment);
+  if (judge_) look(space_.value(source_), moment);
 }
 
-bool Alarm::look(const Moment& moment) {
-  if (!isEnabled_) return false;
-  const DataValue value = space_.get().value(inputs_[0]);
-  const StatusCode quality = value.status;
-  const bool isOtherQuality = quality.isBad() != quality_.isBad() || quality.isUncertain() != quality_.isUncertain();
-  const bool isWaiting = quality == status::BadWaitingForInitialData;
-  quality_ = quality;
+void Alarm::take(NodeIndex variable, const DataValue& value, const Moment& moment) {
+  if (variable == suppressor_) {
+    const auto* flag = value.value.get<bool>();
+    if (flag && !value.status.isBad()) suppressFor(kByDesign, *flag, moment);
+  }
+  if (!judge_) return;
+  if (variable == source_)
+    look(value, moment);
+  else if (std::ranges::find(judge_->inputs(), variable) != judge_->inputs().end())
+    look(space_.value(source_), moment);
+}
+
+void Alarm::tick(const Moment& moment) {
+  if (moment.now >= shelfEndsAt_) {
+    putOnShelf(Shelved::No, 0, moment);
+    note(fmt::format("{} (its time on the shelf is over)", reasonOf(state_).text.view()), moment);
+  }
+  if (moment.now >= remindAt_) remind(moment);
+  if (judge_ && state_.enabled.is && !state_.quality.isBad() && moment.now >= judge_->due())
+    if (const Exceeded exceeded = judge_->lookAgain(moment.now); exceeded != state_.exceeded)
+      becomes(exceeded, judge_->message(exceeded, state_.quality), moment.wallClock, moment);
+}
+
+void Alarm::set(bool active, std::uint16_t severity, const std::string& why, const Moment& moment) {
+  if (!state_.enabled.is) return;
+  if (severity > 0) usualSeverity_ = std::min<std::uint16_t>(severity, 1000);
+  const Exceeded exceeded = active ? 1 : 0;
+  if (!active && !state_.active.is) {
+    state_.reason = why;
+    return;
+  }
+  if (exceeded == state_.exceeded && why == state_.reason) return;
+  becomes(exceeded, why, moment.wallClock, moment);
+}
+
+void Alarm::look(const DataValue& value, const Moment& moment) {
+  if (!state_.enabled.is) return;
+  const StatusCode quality = value.status, before = state_.quality;
+  const bool isOtherQuality = quality.isBad() != before.isBad() || quality.isUncertain() != before.isUncertain();
+  const DateTime time = timeOf(value, moment.wallClock);
+  state_.quality = quality;
+  if (isOtherQuality) state_.qualitySince = time;
   // A bad value says nothing of the plant: how the alarm stands stays, its quality tells.
-  const Exceeded before = exceeded_;
-  if (!quality.isBad())
-    exceeded_ = delay_.settle(seen(value, moment.wallClock), moment.now, numberAt(onDelay_, 0), numberAt(offDelay_, 0));
-  const bool isOther = exceeded_ != before;
-  if (!isOther && (!isOtherQuality || isWaiting)) return false;
-  const auto worstBefore = outermost(before), worst = outermost(exceeded_);
-  const auto rank = [](const std::optional<LimitLevel>& level) {
-    return !level ? 0 : *level == LimitLevel::HighHigh || *level == LimitLevel::LowLow ? 2 : 1;
-  };
+  const Exceeded exceeded = quality.isBad() ? state_.exceeded : judge_->look(value, moment.now, moment.wallClock);
+  if (exceeded != state_.exceeded) return becomes(exceeded, judge_->message(exceeded, quality), time, moment);
+  if (!isOtherQuality || quality == status::BadWaitingForInitialData) return;
+  state_.reason = judge_->message(exceeded, quality);
+  tell(state_, {}, time, moment);
+}
+
+/// It comes, goes, or is another than it was.
+void Alarm::becomes(Exceeded exceeded, const std::string& why, DateTime time, const Moment& moment) {
+  const Exceeded before = state_.exceeded;
+  const auto worstBefore = outermost(before), worst = outermost(exceeded);
+  if (!before && exceeded) comes(time, moment);
+  state_.exceeded = exceeded;
+  state_.levelBefore = worstBefore;
+  for (std::size_t i = 0; i < space::kLimitLevels; ++i)
+    if ((exceeded ^ before) & (1u << i)) state_.levelSince[i] = time;
+  state_.active.set(exceeded != 0, time);
   // It is to be acknowledged when it comes, and again when it becomes worse or is another.
-  if (!before && exceeded_) {
-    // What was said of the last time is over.
-    put("Comment", Variant(LocalizedText()), moment);
-    put("ClientUserId", Variant(String()), moment);
+  if ((exceeded & ~before) && rank(worst) >= rank(worstBefore)) {
+    state_.acknowledged.set(false, time);
+    state_.confirmed.set(true, time);
+    state_.eventIds.clear();
   }
-  if ((exceeded_ & ~before) && rank(worst) >= rank(worstBefore)) {
-    isAcknowledged_ = false;
-    isConfirmed_ = true;
-    eventIds_.clear();
+  if (before && !exceeded) {
+    remindAt_ = Instant::max();
+    if (state_.shelved == Shelved::OneShot) putOnShelf(Shelved::No, 0, moment);
   }
-  reason_ = messageNow();
-  show(moment, reason_);
-  return true;
+  if (!before != !exceeded) moment.moved(*this);
+  state_.reason = why;
+  tell(state_, {}, time, moment);
 }
 
-std::uint16_t Alarm::severityNow() const {
-  const auto worst = outermost(exceeded_);
-  if (!worst) return severity_;
-  const double severity = numberAt(levels_[static_cast<std::size_t>(*worst)].severity, 0);
-  return severity >= 1 ? static_cast<std::uint16_t>(severity) : usualSeverity_;
-}
-
-std::string Alarm::valueText() const {
-  const Space& space = space_;
-  const DataValue value = space.value(inputs_[0]);
-  if (const auto* flag = value.value.get<bool>()) {
-    const NodeIndex words = space.child(inputs_[0], {0, *flag ? "TrueState" : "FalseState"}, id::HasProperty);
-    if (words != kNoNode)
-      if (const auto held = space.value(words); held.value.get<LocalizedText>())
-        return held.value.get<LocalizedText>()->text.str();
+/// What was said of the last time is over; what of it waits for somebody goes on as a branch (Part 9, 5.5.2).
+void Alarm::comes(DateTime time, const Moment& moment) {
+  if (mostBranches_ > 0 && (!state_.acknowledged.is || !state_.confirmed.is)) {
+    if (branches_.size() >= mostBranches_) endBranch(0, "given up for a newer one", moment);
+    ConditionState branch = state_;
+    branch.branchId = NodeId(1, moment.newEventId());
+    branch.latched.is = false;
+    branches_.push_back(std::move(branch));
+    tell(branches_.back(), fmt::format("{} (it has come again since)", state_.reason), time, moment);
   }
-  if (const auto name = space::enumerationName(space, space.traits(inputs_[0]).dataType, value.value))
-    return name->str();
-  double number = 0;
-  return value.value.toDouble(number) ? fmt::format("{:.6g}", number) : format(value.value);
+  state_.comment = {};
+  state_.commentator = {};
+  state_.isFirstInGroup = false;
+  state_.reAlarms = 0;
+  state_.silenced.set(false, time);
+  if (isLatching_) state_.latched.set(true, time);
+  remindAt_ = nextReminder(moment.now);
 }
 
-std::string Alarm::messageNow() const {
-  // Its object's name says enough: where that is, the source tells.
-  const auto shortPath = [&](NodeIndex node) {
-    const NodeIndex above = space_.get().parent(node);
-    return (above == kNoNode ? "" : std::string(space_.get().name(above)) + "/") + std::string(space_.get().name(node));
+/// When it reminds, from now; once a second at most.
+Instant Alarm::nextReminder(Instant now) const {
+  const double again = numberAt(reAlarmTime_, 0);
+  return again > 0 ? now + milliseconds(std::max(again, 1000.0)) : Instant::max();
+}
+
+/// Part 9, 5.8.2, ReAlarmTime: it has been there for so long that it is as if it came anew.
+void Alarm::remind(const Moment& moment) {
+  remindAt_ = nextReminder(moment.now);
+  if (!state_.enabled.is || !state_.active.is || remindAt_ == Instant::max()) return;
+  if (state_.reAlarms < INT16_MAX) ++state_.reAlarms;
+  state_.acknowledged.set(false, moment.wallClock);
+  state_.confirmed.set(true, moment.wallClock);
+  state_.silenced.set(false, moment.wallClock);
+  state_.active.since = moment.wallClock;
+  moment.moved(*this);
+  tell(state_, fmt::format("{} (still, for the {}. time)", reasonOf(state_).text.view(), state_.reAlarms + 1),
+       moment.wallClock, moment);
+}
+
+Answer Alarm::checkEnabled() const {
+  if (state_.enabled.is) return {};
+  return {status::BadConditionDisabled, "the condition is disabled"};
+}
+
+ConditionState* Alarm::stateOf(const ByteString& eventId) {
+  const auto knows = [&](const ConditionState& state) {
+    return std::ranges::find(state.eventIds, eventId) != state.eventIds.end();
   };
-  const std::string name = shortPath(inputs_[0]);
-  if (quality_.isBad())
-    return fmt::format("{} is not known ({}){}", name, quality_.name(), exceeded_ ? "; the alarm stands" : "");
-  if (!exceeded_) return fmt::format("{} is normal: {}", name, valueText());
-  if (!activeMessage_.text.empty()) return activeMessage_.text.str();
-  const auto worst = outermost(exceeded_);
-  const double limit = numberAt(levels_[static_cast<std::size_t>(*worst)].limit, 0);
-  switch (kind_) {
-    case Kind::Level:
-      return fmt::format("{} is {}: {}, the limit is {:.6g}", name, wordsFor(*worst), valueText(), limit);
-    case Kind::Deviation:
-      return fmt::format("{} is {} beside what it should be: {}, the limit is {:.6g} from {}", name, wordsFor(*worst),
-                         valueText(), limit, shortPath(inputs_[1]));
-    case Kind::Rate:
-      return fmt::format("{} changes by {:.6g} a second, the limit is {:.6g}", name, rate_.value_or(0), limit);
-    case Kind::Discrete:
-    case Kind::OffNormal: return fmt::format("{} is {}", name, valueText());
-  }
-  return name;
+  if (knows(state_)) return &state_;
+  const auto branch = std::ranges::find_if(branches_, knows);
+  return branch == branches_.end() ? nullptr : &*branch;
 }
 
-void Alarm::leave(const Moment& moment) {
-  put("EventId", Variant(moment.newEventId()), moment);
-  put("Time", Variant(moment.wallClock), moment);
-  put("ReceiveTime", Variant(moment.wallClock), moment);
-  put("Message", Variant(english("the alarm was taken out of the model")), moment);
-  put("Retain", Variant(false), moment);
-}
+namespace {
 
-/// Writes how it stands into its nodes: what the next event tells.
-void Alarm::show(const Moment& moment, const std::string& message) {
-  const ByteString eventId = moment.newEventId();
-  eventIds_.push_back(eventId);
-  if (eventIds_.size() > kMostEventIds) eventIds_.pop_front();
-  if (const auto now = severityNow(); now != severity_) {
-    lastSeverity_ = std::exchange(severity_, now);
-    put("LastSeverity/SourceTimestamp", Variant(moment.wallClock), moment);
-  }
-  put("EventId", Variant(eventId), moment);
-  put("Time", Variant(moment.wallClock), moment);
-  put("ReceiveTime", Variant(moment.wallClock), moment);
-  put("Message", Variant(activeMessage_.text.view() == message ? activeMessage_ : english(message)), moment);
-  put("Severity", Variant(severity_), moment);
-  put("LastSeverity", Variant(lastSeverity_), moment);
-  put("Retain", Variant(isRetained()), moment);
-  put("Quality", Variant(quality_), moment);
-  put("Quality/SourceTimestamp", Variant(moment.wallClock), moment);
-  putState("EnabledState", isEnabled_, "Enabled", "Disabled", moment);
-  putState("ActiveState", exceeded_ != 0, "Active", "Inactive", moment);
-  putState("AckedState", isAcknowledged_, "Acknowledged", "Unacknowledged", moment);
-  putState("ConfirmedState", isConfirmed_, "Confirmed", "Unconfirmed", moment);
-  if (kind_ == Kind::Discrete || kind_ == Kind::OffNormal) return;
-  const auto worst = outermost(exceeded_);
-  put("LimitState/CurrentState", worst ? Variant(english(nameOf(*worst))) : Variant(LocalizedText()), moment);
-  put("LimitState/CurrentState/Id", worst ? Variant(NodeId(stateOf(*worst))) : Variant(NodeId()), moment);
-  for (std::size_t i = 0; i < space::kLimitLevels; ++i) {
-    const auto level = static_cast<LimitLevel>(i);
-    const std::string name(nameOf(level));
-    putState(name + "State", exceeded_ & bitOf(level), (name + " active").c_str(), (name + " inactive").c_str(),
-             moment);
-  }
-}
+const Answer kNoSuchEvent{status::BadEventIdUnknown,
+                          "that event is not of how the condition stands now: take its newest"};
 
-Answer Alarm::checkEvent(const ByteString& eventId) const {
-  if (!isEnabled_) return {status::BadConditionDisabled, "the condition is disabled"};
-  if (std::ranges::find(eventIds_, eventId) == eventIds_.end())
-    return {status::BadEventIdUnknown, "that event is not of how the condition stands now: take its newest"};
+}  // namespace
+
+Answer Alarm::acknowledge(const ByteString& eventId, const Who& who, const Moment& moment) {
+  if (auto answer = checkEnabled(); answer.code.isBad()) return answer;
+  ConditionState* state = stateOf(eventId);
+  if (!state) return kNoSuchEvent;
+  if (state->acknowledged.is) return {status::BadConditionBranchAlreadyAcked, "somebody has acknowledged it already"};
+  state->acknowledged.set(true, moment.wallClock);
+  state->confirmed.set(!isConfirmed_, moment.wallClock);
+  answered(*state, who, "acknowledged by " + who.user.str(), moment);
   return {};
+}
+
+Answer Alarm::confirm(const ByteString& eventId, const Who& who, const Moment& moment) {
+  if (auto answer = checkEnabled(); answer.code.isBad()) return answer;
+  ConditionState* state = stateOf(eventId);
+  if (!state) return kNoSuchEvent;
+  if (state->confirmed.is)
+    return {status::BadConditionBranchAlreadyConfirmed, "there is nothing to confirm: it is acknowledged first"};
+  state->confirmed.set(true, moment.wallClock);
+  answered(*state, who, "confirmed by " + who.user.str(), moment);
+  return {};
+}
+
+Answer Alarm::addComment(const ByteString& eventId, const Who& who, const Moment& moment) {
+  if (auto answer = checkEnabled(); answer.code.isBad()) return answer;
+  ConditionState* state = stateOf(eventId);
+  if (!state) return kNoSuchEvent;
+  answered(*state, who, who.user.str() + ": " + who.comment.text.str(), moment);
+  return {};
+}
+
+Answer Alarm::enable(bool on, const Who& who, const Moment& moment) {
+  if (on == state_.enabled.is)
+    return {on ? status::BadConditionAlreadyEnabled : status::BadConditionAlreadyDisabled,
+            on ? "it is enabled already" : "it is disabled already"};
+  state_.enabled.set(on, moment.wallClock);
+  for (auto& branch : branches_) branch.enabled = state_.enabled;
+  done(who, on ? "enabled" : "disabled", moment);
+  if (on && judge_) {
+    judge_->reset(state_.exceeded);
+    look(space_.value(source_), moment);
+  }
+  return {};
+}
+
+/// Part 9, 5.8.17: what puts it on the shelf, or takes it from there.
+void Alarm::putOnShelf(Shelved how, double forSoLong, const Moment& moment) {
+  state_.shelvedBefore = std::exchange(state_.shelved, how);
+  state_.shelvedSince = moment.wallClock;
+  shelfEndsAt_ = Instant::max();
+  state_.shelvedUntil = {};
+  if (how == Shelved::No || !(forSoLong > 0)) return;
+  // What lasts longer than the calendar ends with it.
+  constexpr double kMost = 100.0 * 365 * 86'400'000;
+  forSoLong = std::min(forSoLong, kMost);
+  shelfEndsAt_ = moment.now + milliseconds(forSoLong);
+  state_.shelvedUntil.ticks = moment.wallClock.ticks + static_cast<std::int64_t>(forSoLong * 1e4);
+}
+
+Answer Alarm::shelve(double forSoLong, const Who& who, const Moment& moment) {
+  if (auto answer = checkEnabled(); answer.code.isBad()) return answer;
+  const double most = numberAt(maxTimeShelved_, 0);
+  if (!(forSoLong > 0)) return {status::BadShelvingTimeOutOfRange, "an alarm is shelved for longer than no time"};
+  if (most > 0 && forSoLong > most)
+    return {status::BadShelvingTimeOutOfRange, fmt::format("it is shelved for {:.6g} min at most", most / 60'000)};
+  if (state_.shelved == Shelved::Timed)
+    return {status::BadConditionAlreadyShelved, "it is on the shelf already: unshelve it for another time"};
+  putOnShelf(Shelved::Timed, forSoLong, moment);
+  return done(who, fmt::format("shelved for {:.4g} min", forSoLong / 60'000), moment);
+}
+
+Answer Alarm::shelveOnce(const Who& who, const Moment& moment) {
+  if (auto answer = checkEnabled(); answer.code.isBad()) return answer;
+  if (state_.shelved == Shelved::OneShot)
+    return {status::BadConditionAlreadyShelved, "it is on the shelf already, until it goes"};
+  putOnShelf(Shelved::OneShot, numberAt(maxTimeShelved_, 0), moment);
+  return done(who, "shelved until it goes", moment);
+}
+
+Answer Alarm::unshelve(const Who& who, const Moment& moment) {
+  if (auto answer = checkEnabled(); answer.code.isBad()) return answer;
+  if (state_.shelved == Shelved::No) return {status::BadConditionNotShelved, "it is not on the shelf"};
+  putOnShelf(Shelved::No, 0, moment);
+  return done(who, "taken from the shelf", moment);
+}
+
+Answer Alarm::suppress(bool on, const Who& who, const Moment& moment) {
+  if (auto answer = checkEnabled(); answer.code.isBad()) return answer;
+  // Who unsuppresses it means it, whatever has suppressed it (Part 9, 5.8.6).
+  state_.suppressions = on ? state_.suppressions | kByOperator : 0;
+  if (!state_.suppressed.set(on, moment.wallClock)) return {};
+  return done(who, on ? "suppressed" : "unsuppressed", moment);
+}
+
+void Alarm::suppressFor(Suppression why, bool on, const Moment& moment) {
+  const auto before = state_.suppressions;
+  state_.suppressions = static_cast<std::uint8_t>(on ? before | why : before & ~why);
+  if (!state_.suppressed.set(state_.suppressions != 0, moment.wallClock)) return;
+  const char* by = why == kByGroup ? "by its group" : "by the plant";
+  note(fmt::format("{} ({} {})", reasonOf(state_).text.view(), on ? "suppressed" : "unsuppressed", by), moment);
+}
+
+/// What happens to it by itself; a disabled one is silent.
+void Alarm::note(const std::string& message, const Moment& moment) {
+  if (state_.enabled.is)
+    tell(state_, message, moment.wallClock, moment);
+  else
+    show(moment.wallClock);
+}
+
+Answer Alarm::serve(bool on, const Who& who, const Moment& moment) {
+  if (auto answer = checkEnabled(); answer.code.isBad()) return answer;
+  if (!state_.outOfService.set(!on, moment.wallClock)) return {};
+  return done(who, on ? "placed in service" : "removed from service", moment);
+}
+
+Answer Alarm::silence(const Who& who, const Moment& moment) {
+  if (auto answer = checkEnabled(); answer.code.isBad()) return answer;
+  if (!state_.silenced.set(true, moment.wallClock)) return {};
+  return done(who, "silenced", moment);
+}
+
+/// Part 9, 5.8.5: only of what has come, gone and been acknowledged.
+Answer Alarm::reset(const Who& who, const Moment& moment) {
+  if (auto answer = checkEnabled(); answer.code.isBad()) return answer;
+  const char* why = !state_.latched.is        ? "it is not latched"
+                    : state_.active.is        ? "it is still active"
+                    : !state_.acknowledged.is ? "it is acknowledged first"
+                    : !state_.confirmed.is    ? "it is confirmed first"
+                                              : nullptr;
+  if (why) return {status::BadInvalidState, why};
+  state_.latched.set(false, moment.wallClock);
+  return done(who, "reset", moment);
 }
 
 /// What somebody said or did, and the event that tells it beside why the alarm came.
-void Alarm::answered(const LocalizedText& comment, const String& user, const std::string& how, const Moment& moment) {
+void Alarm::answered(ConditionState& state, const Who& who, const std::string& how, const Moment& moment) {
   // Part 9, 5.5.6: an empty comment leaves the one that is there.
-  if (!comment.text.isNull()) {
-    put("Comment", Variant(comment), moment);
-    put("Comment/SourceTimestamp", Variant(moment.wallClock), moment);
+  if (!who.comment.text.isNull()) {
+    state.comment = who.comment;
+    state.commentSince = moment.wallClock;
   }
-  put("ClientUserId", Variant(user), moment);
-  show(moment, fmt::format("{} ({})", reason_, how));
+  state.commentator = who.user;
+  tell(state, state.reason.empty() ? how : fmt::format("{} ({})", reasonOf(state).text.view(), how), moment.wallClock,
+       moment);
+  // A branch that waits for nobody any more has said its last word.
+  if (!state.branchId.isNull() && !state.retain)
+    std::erase_if(branches_, [&](const ConditionState& branch) { return &branch == &state; });
 }
 
-Answer Alarm::acknowledge(const ByteString& eventId, const LocalizedText& comment, const String& user,
-                          const Moment& moment) {
-  if (auto answer = checkEvent(eventId); answer.code.isBad()) return answer;
-  if (isAcknowledged_) return {status::BadConditionBranchAlreadyAcked, "somebody has acknowledged it already"};
-  isAcknowledged_ = true;
-  isConfirmed_ = fieldAt("ConfirmedState") == kNoNode;
-  answered(comment, user, "acknowledged by " + user.str(), moment);
+Answer Alarm::done(const Who& who, const std::string& how, const Moment& moment) {
+  answered(state_, who, fmt::format("{} by {}", how, who.user.str()), moment);
   return {};
 }
 
-Answer Alarm::confirm(const ByteString& eventId, const LocalizedText& comment, const String& user,
-                      const Moment& moment) {
-  if (auto answer = checkEvent(eventId); answer.code.isBad()) return answer;
-  if (isConfirmed_)
-    return {status::BadConditionBranchAlreadyConfirmed, "there is nothing to confirm: it is acknowledged first"};
-  isConfirmed_ = true;
-  answered(comment, user, "confirmed by " + user.str(), moment);
-  return {};
+void Alarm::endBranch(std::size_t at, const std::string& why, const Moment& moment) {
+  ConditionState& branch = branches_[at];
+  branch.acknowledged.is = branch.confirmed.is = true;
+  tell(branch, fmt::format("{} ({})", branch.reason, why), moment.wallClock, moment);
+  branches_.erase(branches_.begin() + static_cast<std::ptrdiff_t>(at));
 }
 
-Answer Alarm::addComment(const ByteString& eventId, const LocalizedText& comment, const String& user,
-                         const Moment& moment) {
-  if (auto answer = checkEvent(eventId); answer.code.isBad()) return answer;
-  answered(comment, user, user.str() + ": " + comment.text.str(), moment);
-  return {};
+void Alarm::leave(const Moment& moment) {
+  while (!branches_.empty()) endBranch(0, "the alarm was taken out of the model", moment);
+  if (!state_.retain) return;
+  state_.enabled.is = false;
+  tell(state_, "the alarm was taken out of the model", moment.wallClock, moment);
 }
 
-Answer Alarm::enable(bool on, const String& user, const Moment& moment) {
-  if (on == isEnabled_)
-    return {on ? status::BadConditionAlreadyEnabled : status::BadConditionAlreadyDisabled,
-            on ? "it is enabled already" : "it is disabled already"};
-  isEnabled_ = on;
-  if (on) {
-    last_.reset();
-    delay_.reset(exceeded_);
-    look(moment);
+void Alarm::tell(ConditionState& state, const std::string& message, DateTime time, const Moment& moment) {
+  state.eventIds.push_back(moment.newEventId());
+  if (state.eventIds.size() > kMostIdsKept) state.eventIds.erase(state.eventIds.begin());
+  const bool isTrunk = &state == &state_;
+  if (isTrunk && state.active.is) {
+    const auto severity = judge_ ? judge_->severityOf(state.exceeded, usualSeverity_) : usualSeverity_;
+    if (severity != state.severity) {
+      state.lastSeverity = std::exchange(state.severity, severity);
+      state.severitySince = time;
+    }
   }
-  answered({}, user, (on ? "enabled by " : "disabled by ") + user.str(), moment);
-  return {};
+  state.message = message.empty() ? reasonOf(state) : english(message);
+  state.time = time;
+  state.receiveTime = moment.wallClock;
+  state.retain = state.isOfInterest() || (isTrunk && isPutAside(state));
+  if (isTrunk) show(moment.wallClock);
+  moment.raise(event(state, moment.wallClock));
 }
 
-Event Alarm::event() const {
-  const Space& space = space_;
-  Event out(space.typeDefinition(node_), inputs_[0]);
-  for (const auto& field : fields_) out.set(field.path, space.value(field.node).value);
-  out.set("ConditionId", Variant(space.nodeId(node_)));
+About Alarm::about(DateTime now) const {
+  About out;
+  out.eventType = space_.nodeId(space_.typeDefinition(node_));
+  out.sourceNode = space_.nodeId(source_);
+  out.sourceName = String(space_.path(source_));
+  out.conditionName = String(space_.name(node_));
+  out.conditionClass = class_;
+  out.className = className_;
+  out.hasLimits = judge_ && judge_->hasLimits();
+  out.now = now;
   return out;
 }
 
+/// Writes how it stands into its nodes, as far as it is another there.
+void Alarm::show(DateTime now) {
+  const About told = about(now);
+  const auto fields = stateFields();
+  for (std::size_t i = 0; i < fields_.nodes.size(); ++i) {
+    const NodeIndex node = fields_.nodes[i];
+    const std::size_t row = fields_.layout->states[i];
+    if (node == kNoNode || row == Layout::kOther || space_.hasSource(node)) continue;
+    Variant value = fields[row].of(state_, told);
+    if (!(space_.value(node).value == value)) space_.setValue(node, DataValue(std::move(value), now));
+  }
+}
+
+Event Alarm::event(const ConditionState& state, DateTime now) const {
+  const About told = about(now);
+  const auto fields = stateFields();
+  std::vector<Variant> values;
+  values.reserve(fields_.nodes.size());
+  for (std::size_t i = 0; i < fields_.nodes.size(); ++i) {
+    const NodeIndex node = fields_.nodes[i];
+    const std::size_t row = fields_.layout->states[i];
+    if (row != Layout::kOther)
+      values.push_back(fields[row].of(state, told));
+    else
+      values.push_back(node == kNoNode       ? Variant(space_.nodeId(node_))
+                       : space_.exists(node) ? space_.value(node).value
+                                             : Variant());
+  }
+  return {space_.typeDefinition(node_), source_, fields_.layout->names, std::move(values)};
+}
+
 void Alarm::takeOver(const Alarm& before) {
-  isEnabled_ = before.isEnabled_;
-  judged_ = before.judged_;
-  exceeded_ = before.exceeded_;
-  isAcknowledged_ = before.isAcknowledged_;
-  isConfirmed_ = before.isConfirmed_;
-  severity_ = before.severity_;
-  lastSeverity_ = before.lastSeverity_;
-  quality_ = before.quality_;
-  delay_ = before.delay_;
-  eventIds_ = before.eventIds_;
-  reason_ = before.reason_;
-  last_ = before.last_;
-  rate_ = before.rate_;
+  state_ = before.state_;
+  branches_ = before.branches_;
+  remindAt_ = before.remindAt_;
+  shelfEndsAt_ = before.shelfEndsAt_;
+  if (judge_ && before.judge_) judge_->takeOver(*before.judge_);
+}
+
+void Alarm::restore(ConditionState state, std::vector<ConditionState> branches, bool wasToldGone,
+                    const Moment& moment) {
+  state_ = std::move(state);
+  branches_ = std::move(branches);
+  if (judge_) judge_->reset(state_.exceeded);
+  if (!state_.shelvedUntil.isNull() && state_.shelved != Shelved::No)
+    shelfEndsAt_ =
+        moment.now + milliseconds(static_cast<double>(state_.shelvedUntil.ticks - moment.wallClock.ticks) / 1e4);
+  if (state_.active.is) remindAt_ = nextReminder(moment.now);
+  if (wasToldGone && state_.retain) tell(state_, state_.message.text.str(), state_.time, moment);
 }
 
 }  // namespace zunth::alarm

@@ -33,21 +33,16 @@ constexpr KindRow kKinds[] = {
     {AlarmKind::Rate, "rate", id::ExclusiveRateOfChangeAlarmType, id::NonExclusiveRateOfChangeAlarmType},
     {AlarmKind::Discrete, "discrete", id::DiscreteAlarmType, id::DiscreteAlarmType},
     {AlarmKind::OffNormal, "off-normal", id::OffNormalAlarmType, id::OffNormalAlarmType},
+    {AlarmKind::Trip, "trip", id::TripAlarmType, id::TripAlarmType},
+    {AlarmKind::Instrument, "instrument", id::InstrumentDiagnosticAlarmType, id::InstrumentDiagnosticAlarmType},
+    {AlarmKind::System, "system", id::SystemDiagnosticAlarmType, id::SystemDiagnosticAlarmType},
+    {AlarmKind::Discrepancy, "discrepancy", id::DiscrepancyAlarmType, id::DiscrepancyAlarmType},
 };
 constexpr std::string_view kLevelWords[kLimitLevels] = {"highhigh", "high", "low", "lowlow"};
 
 bool readNumber(std::string_view text, double& out) {
   const auto [end, failure] = std::from_chars(text.data(), text.data() + text.size(), out);
   return failure == std::errc() && end == text.data() + text.size() && std::isfinite(out);
-}
-
-/// "250ms", "2s", "5min" in milliseconds.
-std::optional<double> readTime(std::string_view text) {
-  double number = 0;
-  for (const auto& [unit, factor] : {std::pair<std::string_view, double>{"ms", 1}, {"s", 1000}, {"min", 60'000}})
-    if (text.ends_with(unit) && readNumber(text.substr(0, text.size() - unit.size()), number) && number >= 0)
-      return number * factor;
-  return std::nullopt;
 }
 
 class AlarmParser {
@@ -95,16 +90,22 @@ class AlarmParser {
       out_.isNonExclusive = true;
     } else if (word.text == "confirm") {
       out_.isConfirmed = true;
-    } else if (word.text == "from" && out_.kind == AlarmKind::Deviation) {
+    } else if (word.text == "from" && out_.hasSetpoint()) {
       if (const Text* path = next())
         out_.setpoint = *path;
       else
         fail(word, "'from' is followed by the variable that says what should be", "as in: deviation speed from goal");
+    } else if (word.text == "tolerance" && (!out_.kind || out_.kind == AlarmKind::Discrepancy)) {
+      readNumberAfter(word, out_.tolerance);
+    } else if (word.text == "within" && (!out_.kind || out_.kind == AlarmKind::Discrepancy)) {
+      readDelay(word, out_.expected, true);
     } else if ((word.text == "when" && (!out_.kind || out_.kind == AlarmKind::Discrete)) ||
-               (word.text == "normal" && (!out_.kind || out_.kind == AlarmKind::OffNormal))) {
+               (word.text == "normal" && (!out_.kind || out_.isOffNormal()))) {
       readValue(word);
     } else {
-      nothing(word);
+      const auto outcome = CareReader(out_.care, words_, at_, findings_).read(word);
+      if (outcome == CareReader::Outcome::Unknown) return nothing(word);
+      failed_ |= outcome == CareReader::Outcome::Wrong;
     }
   }
 
@@ -136,7 +137,8 @@ class AlarmParser {
       out = *time;
       ++at_;
     } else if (isNeeded) {
-      fail(at_ < words_.size() ? words_[at_] : word, "'delay' is followed by a time", "as in: delay 5s");
+      fail(at_ < words_.size() ? words_[at_] : word, fmt::format("'{}' is followed by a time", word.text),
+           word.text == "delay" ? "as in: delay 5s" : "as in: within 10s");
     }
   }
   /// One word, or several with bars between: "Clogged | Overheated".
@@ -151,15 +153,16 @@ class AlarmParser {
     out_.value = std::move(value);
   }
   void nothing(const Text& word) {
-    static const std::vector<std::string> known = {"high",         "highhigh", "low",   "lowlow",
-                                                   "deadband",     "severity", "delay", "confirm",
-                                                   "nonexclusive", "from",     "when",  "normal"};
+    std::vector<std::string> known = {"high",    "highhigh",     "low",  "lowlow", "deadband", "severity",  "delay",
+                                      "confirm", "nonexclusive", "from", "when",   "normal",   "tolerance", "within"};
+    known.insert(known.end(), CareReader::words().begin(), CareReader::words().end());
     if (at_ == 1 && !out_.kind) {
       std::vector<std::string> kinds;
       for (const auto& row : kKinds) kinds.emplace_back(row.word);
       const std::string near = ua::nearest(word.text, kinds);
       fail(word, fmt::format("there is no kind of alarm '{}'", word.text),
-           near.empty() ? "an alarm begins with limit, deviation, rate, discrete or off-normal"
+           near.empty() ? "an alarm begins with limit, deviation, rate, discrete, off-normal, trip, discrepancy, "
+                          "instrument or system"
                         : fmt::format("did you mean '{}'?", near));
       return;
     }
@@ -178,10 +181,13 @@ class AlarmParser {
     } else if (!out_.hasLimits() && (hasAnyLimit || out_.deadband || out_.isNonExclusive)) {
       fail(words_[0], fmt::format("an alarm '{}' has no limits", words_[0].text),
            "limits go with limit, deviation, rate");
-    } else if (out_.kind == AlarmKind::Deviation && !out_.setpoint) {
+    } else if (out_.hasSetpoint() && !out_.setpoint) {
       fail(words_[0], "the alarm doesn't say from what the variable deviates",
-           "as in: deviation speed from goal high 5");
-    } else if (!out_.hasLimits() && !out_.value) {
+           out_.kind == AlarmKind::Deviation ? "as in: deviation speed from goal high 5"
+                                             : "as in: discrepancy gate from wanted within 10s");
+    } else if (out_.kind == AlarmKind::Discrepancy && !out_.expected) {
+      fail(words_[0], "the alarm doesn't say how long it may take", "as in: discrepancy gate from wanted within 10s");
+    } else if (!out_.hasLimits() && !out_.hasSetpoint() && !out_.value) {
       fail(words_[0], "the alarm doesn't say at which value it comes",
            out_.kind == AlarmKind::Discrete ? "as in: discrete faults when Clogged"
                                             : "as in: off-normal mode normal Auto");
@@ -205,11 +211,6 @@ class AlarmParser {
   std::size_t at_ = 0;
   bool failed_ = false;
 };
-
-std::string timeText(double ms) {
-  if (ms >= 1000 && std::fmod(ms, 1000) == 0) return fmt::format("{}s", ms / 1000);
-  return fmt::format("{}ms", ms);
-}
 
 template <class T>
 std::optional<T> propertyOf(const Space& space, NodeIndex alarm, std::string_view name) {
@@ -252,11 +253,11 @@ std::optional<Text> valueText(const Space& space, NodeIndex alarm, std::string_v
 
 /// Whether all that an alarm has is what its words make.
 bool isPlain(const Space& space, NodeIndex alarm) {
-  static constexpr std::string_view said[] = {"HighHighLimit",    "HighLimit",    "LowLimit",       "LowLowLimit",
-                                              "HighHighDeadband", "HighDeadband", "LowDeadband",    "LowLowDeadband",
-                                              "SeverityHighHigh", "SeverityHigh", "SeverityLow",    "SeverityLowLow",
-                                              "OnDelay",          "OffDelay",     "ConfirmedState", "Confirm",
-                                              "HighHighState",    "HighState",    "LowState",       "LowLowState"};
+  static constexpr std::string_view said[] = {
+      "HighHighLimit", "HighLimit",      "LowLimit",         "LowLowLimit",  "HighHighDeadband", "HighDeadband",
+      "LowDeadband",   "LowLowDeadband", "SeverityHighHigh", "SeverityHigh", "SeverityLow",      "SeverityLowLow",
+      "OnDelay",       "OffDelay",       "ConfirmedState",   "Confirm",      "HighHighState",    "HighState",
+      "LowState",      "LowLowState",    "Tolerance"};
   const auto isMandatory = [&](const QualifiedName& name) {
     for (NodeIndex type = space.typeDefinition(alarm); type != kNoNode; type = space.supertype(type))
       if (const NodeIndex declared = space.child(type, name); declared != kNoNode)
@@ -265,11 +266,13 @@ bool isPlain(const Space& space, NodeIndex alarm) {
   };
   return std::ranges::all_of(space.references(alarm), [&](const space::Reference& reference) {
     if (!reference.isForward() || !space.isSubtype(reference.type(), id::HierarchicalReferences)) return true;
+    if (space.nodeId(reference.type()).is(id::HasAlarmSuppressionGroup)) return true;
     const auto name = space.browseName(reference.target());
     const auto text = name.name.view();
     if (name.namespaceIndex != 0)
-      return text == space::kActiveValue || text == space::kNormalValue || text == space::kActiveMessage;
-    return std::ranges::find(said, text) != std::end(said) || isMandatory(name);
+      return text == space::kActiveValue || text == space::kNormalValue || text == space::kActiveMessage ||
+             isCareMember(text);
+    return std::ranges::find(said, text) != std::end(said) || isCareMember(text) || isMandatory(name);
   });
 }
 
@@ -290,7 +293,9 @@ std::string text(const AlarmWords& words) {
     add(words.input->text);
   }
   if (words.setpoint) add("from " + words.setpoint->text);
-  if (words.value) add((words.kind == AlarmKind::OffNormal ? "normal " : "when ") + words.value->text);
+  if (words.value) add((words.isOffNormal() ? "normal " : "when ") + words.value->text);
+  if (words.tolerance) add(fmt::format("tolerance {}", *words.tolerance));
+  if (words.expected) add("within " + timeText(*words.expected));
   // From the middle outwards, as people say it.
   for (const std::size_t at : {1, 0, 2, 3})
     if (words.limits[at]) add(fmt::format("{} {}", kLevelWords[at], *words.limits[at]));
@@ -301,6 +306,7 @@ std::string text(const AlarmWords& words) {
   if (words.offDelay) add(timeText(*words.offDelay));
   if (words.isNonExclusive) add("nonexclusive");
   if (words.isConfirmed) add("confirm");
+  for (const auto& word : careWords(words.care)) add(word);
   return out;
 }
 
@@ -321,13 +327,21 @@ std::optional<AlarmWords> alarmWordsOf(const Space& space, NodeIndex alarm) {
   out.isNonExclusive = out.hasLimits() && space.nodeId(type) == NodeId(row->nonExclusive);
   out.input = pathBelow(space, owner, propertyOf<NodeId>(space, alarm, "InputNode"));
   if (!out.input) return std::nullopt;
-  if (out.kind == AlarmKind::Deviation) {
-    out.setpoint = pathBelow(space, owner, propertyOf<NodeId>(space, alarm, "SetpointNode"));
+  if (out.hasSetpoint()) {
+    const char* other = out.kind == AlarmKind::Deviation ? "SetpointNode" : "TargetValueNode";
+    out.setpoint = pathBelow(space, owner, propertyOf<NodeId>(space, alarm, other));
     if (!out.setpoint) return std::nullopt;
+    out.tolerance = propertyOf<double>(space, alarm, "Tolerance");
+    out.expected = propertyOf<double>(space, alarm, "ExpectedTime");
   }
-  if (!out.hasLimits()) {
+  auto care = careOf(space, alarm);
+  if (!care) return std::nullopt;
+  out.care = std::move(*care);
+  if (!out.hasLimits() && !out.hasSetpoint()) {
     out.value = valueText(space, alarm, out.kind == AlarmKind::Discrete ? space::kActiveValue : space::kNormalValue);
     if (!out.value) return std::nullopt;
+  }
+  if (!out.hasLimits()) {
     if (const auto severity = propertyOf<std::uint16_t>(space, alarm, "Severity");
         severity && *severity != kUsualSeverity)
       out.severity = severity;

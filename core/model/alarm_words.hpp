@@ -1,6 +1,6 @@
 #pragma once
 
-#include "core/model/yaml_source.hpp"
+#include "core/model/alarm_care.hpp"
 #include "core/space/conditions.hpp"
 
 #include <array>
@@ -14,12 +14,12 @@ using space::LimitLevel;
 
 /// What a line below `alarms:` says: "limit pressure high 30 highhigh 38 severity 400 700".
 struct AlarmWords {
-  enum class Kind { Limit, Deviation, Rate, Discrete, OffNormal };
+  enum class Kind { Limit, Deviation, Rate, Discrete, OffNormal, Trip, Instrument, System, Discrepancy };
 
   std::optional<Kind> kind;      // nothing where the line only changes an alarm of the type
   std::optional<Text> input;     // the variable's path from the object
-  std::optional<Text> setpoint;  // of a deviation
-  std::optional<Text> value;     // a discrete alarm's, which makes it active; an off-normal alarm's normal one
+  std::optional<Text> setpoint;  // of a deviation or a discrepancy
+  std::optional<Text> value;     // which makes a discrete alarm active; the normal one of others
   std::array<std::optional<double>, kLimitLevels> limits;
   std::optional<double> deadband;
   std::optional<double> onDelay, offDelay;           // ms
@@ -27,7 +27,16 @@ struct AlarmWords {
   bool isNonExclusive = false;                       // several limits may be exceeded at once
   bool isConfirmed = false;                          // what was acknowledged is to be confirmed, too
 
-  bool hasLimits() const { return kind != Kind::Discrete && kind != Kind::OffNormal; }
+  std::optional<double> tolerance, expected;  // of a discrepancy: how far off it may be, and for how long (ms)
+  AlarmCare care;
+
+  bool hasLimits() const { return kind == Kind::Limit || kind == Kind::Deviation || kind == Kind::Rate; }
+  /// Whether it compares its variable with what is normal.
+  bool isOffNormal() const {
+    return kind == Kind::OffNormal || kind == Kind::Trip || kind == Kind::Instrument || kind == Kind::System;
+  }
+  /// Whether it compares its variable with another.
+  bool hasSetpoint() const { return kind == Kind::Deviation || kind == Kind::Discrepancy; }
   std::uint16_t severityOf(LimitLevel level) const;  // 0 when nothing is said
 };
 

@@ -119,14 +119,19 @@ void Alarms::setWords(NodeIndex alarm, const AlarmWords& words, const Entry& ent
       setField(alarm, "Severity" + name, Variant(severity), entry, inType);
     if (words.isNonExclusive) bring(alarm, (name + "State").c_str(), entry, inType);
   }
+  if (const NodeIndex machine = space_.child(alarm, {0, "LimitState"}); machine != kNoNode)
+    bring(machine, "LastTransition", entry, inType);
   if (words.onDelay) setField(alarm, "OnDelay", Variant(*words.onDelay), entry, inType);
   if (words.offDelay) setField(alarm, "OffDelay", Variant(*words.offDelay), entry, inType);
   if ((words.severity || words.kind) && !space_.isSubtype(space_.typeDefinition(alarm), id::LimitAlarmType))
     setField(alarm, "Severity", Variant(words.severity.value_or(kUsualSeverity)), entry, inType);
+  if (words.tolerance) setField(alarm, "Tolerance", Variant(*words.tolerance), entry, inType);
+  if (words.expected) setField(alarm, "ExpectedTime", Variant(*words.expected), entry, inType);
   if (words.isConfirmed) {
     bring(alarm, "ConfirmedState", entry, inType);
     bring(alarm, "Confirm", entry, inType);
   }
+  setCare(alarm, words.care, words.kind.has_value(), entry, inType);
 }
 
 /// Copies an optional member of the alarm's type, unless it is there.
@@ -214,12 +219,13 @@ void Alarms::connectTo(const Pending& pending) {
                           fmt::format("'{}' is no number: it has no limits", pending.words.input->text),
                           "for states there are discrete and off-normal");
     checkLimits(pending, input);
-  } else {
+  } else if (!pending.words.hasSetpoint()) {
     setComparison(pending, input);
   }
   if (!pending.words.setpoint) return;
+  const char* other = pending.words.kind == AlarmWords::Kind::Deviation ? "SetpointNode" : "TargetValueNode";
   if (const NodeIndex goal = variableAt(pending.owner, *pending.words.setpoint); goal != kNoNode)
-    setField(pending.alarm, "SetpointNode", Variant(space_.nodeId(goal)), *pending.entry, inType);
+    setField(pending.alarm, other, Variant(space_.nodeId(goal)), *pending.entry, inType);
 }
 
 /// Warns of limits that can't be judged, and of those that are never reached.
@@ -260,7 +266,7 @@ void Alarms::setComparison(const Pending& pending, NodeIndex input) {
         said.place,
         fmt::format("'{}' can't be a value of {}: {}", said.text, pending.words.input->text, value.error().cause),
         value.error().next);
-  const bool isNormal = pending.words.kind == AlarmWords::Kind::OffNormal;
+  const bool isNormal = pending.words.isOffNormal();
   const NodeIndex own = setOwn(pending.alarm, isNormal ? space::kNormalValue : space::kActiveValue, traits.dataType,
                                std::move(*value), *pending.entry, inType);
   if (isNormal && own != kNoNode)
@@ -270,7 +276,7 @@ void Alarms::setComparison(const Pending& pending, NodeIndex input) {
 /// An alarm that came from a type watches what its own object has, which may be a part of another type.
 void Alarms::connectCopy(NodeIndex alarm) {
   const NodeIndex owner = space_.parent(alarm);
-  for (const char* name : {"InputNode", "SetpointNode", "NormalState"}) {
+  for (const char* name : {"InputNode", "SetpointNode", "TargetValueNode", "NormalState"}) {
     const NodeIndex field = space_.child(alarm, {0, name}, id::HasProperty);
     if (field == kNoNode) continue;
     const DataValue held = space_.value(field);
@@ -305,6 +311,7 @@ void Alarms::connect() {
     if (!isAlarmType(space_.typeDefinition(node))) continue;
     connectCopy(node);
     if (space::isInType(space_, node)) continue;
+    connectCare(node);
     const auto wanted = space::alarmLinks(space_, node);
     for (const auto& link : wanted.links) space_.refer(link.source, link.type, link.target);
     for (const NodeIndex notifier : wanted.notifiers)

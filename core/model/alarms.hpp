@@ -8,7 +8,7 @@ namespace zunth::model {
 /// What `alarms:` says of objects and types of them (Part 9):
 ///   alarms:
 ///     clogged: limit pressure high 30 highhigh 38 severity 400 700
-///     jammed:  {is: off-normal running normal true delay 5s, message: The screen stands still}
+///     jammed:  {is: off-normal running normal true delay 5s latched, message: The screen stands still}
 /// Alarms of a type are its instances' too, which may change their words: `clogged: high 25`.
 class Alarms {
  public:
@@ -37,6 +37,13 @@ class Alarms {
   space::NodeIndex setOwn(space::NodeIndex alarm, std::string_view name, space::NodeIndex dataType, ua::Variant value,
                           const Entry& entry, bool inType);
   void bring(space::NodeIndex alarm, const char* member, const Entry& entry, bool inType);
+  // alarms_care.cpp: what may be done with it
+  void setCare(space::NodeIndex alarm, const AlarmCare& care, bool isNew, const Entry& entry, bool inType);
+  void setClass(space::NodeIndex alarm, const std::optional<Text>& word, const Entry& entry, bool inType);
+  void addMethod(space::NodeIndex parent, const std::string& name, bool takesTime, bool takesComment,
+                 const Entry& entry, bool inType);
+  void connectCare(space::NodeIndex alarm);
+  space::NodeIndex groupAt(space::NodeIndex alarm, const std::string& path);
   void connectOne(const Pending& pending);
   void connectTo(const Pending& pending);
   space::NodeIndex variableAt(space::NodeIndex owner, const Text& path);

@@ -656,6 +656,13 @@ class LanguageWriter {
       const auto implied = space::alarmLinks(space_, node);
       impliedLinks_.insert(implied.links.begin(), implied.links.end());
       impliedNotifiers_.insert(implied.notifiers.begin(), implied.notifiers.end());
+      for (const auto& reference : space_.references(node)) {
+        const NodeId& type = space_.nodeId(reference.type());
+        if (!reference.isForward() && type.is(id::AlarmGroupMember))
+          impliedLinks_.insert({reference.target(), reference.type(), node});
+        if (reference.isForward() && type.is(id::HasAlarmSuppressionGroup))
+          impliedLinks_.insert({node, reference.type(), reference.target()});
+      }
     }
   }
   void writeAlarms(NodeIndex owner, const Models& models, int depth) {
@@ -706,6 +713,9 @@ class LanguageWriter {
       out.outermost = own.outermost;
     }
     out.isConfirmed = own.isConfirmed && !above.isConfirmed;
+    if (own.tolerance != above.tolerance) out.tolerance = own.tolerance;
+    if (own.expected != above.expected) out.expected = own.expected;
+    out.care = beyond(own.care, above.care);
     return out;
   }
   void enterTree(NodeIndex parent, NodeIndex node) {

@@ -9,12 +9,42 @@ using namespace ua;
 namespace {
 
 /// Fields of conditions that say what is watched and how; all others say how it stands.
-constexpr std::string_view kSettings[] = {
-    "InputNode",        "SetpointNode",     "NormalState",     "HighHighLimit", "HighLimit",         "LowLimit",
-    "LowLowLimit",      "SeverityHighHigh", "SeverityHigh",    "SeverityLow",   "SeverityLowLow",    "HighHighDeadband",
-    "HighDeadband",     "LowDeadband",      "LowLowDeadband",  "OnDelay",       "OffDelay",          "MaxTimeShelved",
-    "EngineeringUnits", "InputArguments",   "OutputArguments", "ReAlarmTime",   "BaseHighHighLimit", "BaseHighLimit",
-    "BaseLowLimit",     "BaseLowLowLimit"};
+constexpr std::string_view kSettings[] = {"InputNode",
+                                          "SetpointNode",
+                                          "NormalState",
+                                          "HighHighLimit",
+                                          "HighLimit",
+                                          "LowLimit",
+                                          "LowLowLimit",
+                                          "SeverityHighHigh",
+                                          "SeverityHigh",
+                                          "SeverityLow",
+                                          "SeverityLowLow",
+                                          "HighHighDeadband",
+                                          "HighDeadband",
+                                          "LowDeadband",
+                                          "LowLowDeadband",
+                                          "OnDelay",
+                                          "OffDelay",
+                                          "MaxTimeShelved",
+                                          "EngineeringUnits",
+                                          "InputArguments",
+                                          "OutputArguments",
+                                          "ReAlarmTime",
+                                          "BaseHighHighLimit",
+                                          "BaseHighLimit",
+                                          "BaseLowLimit",
+                                          "BaseLowLowLimit",
+                                          "ConditionClassId",
+                                          "ConditionClassName",
+                                          "ConditionSubClassId",
+                                          "ConditionSubClassName",
+                                          "TargetValueNode",
+                                          "ExpectedTime",
+                                          "Tolerance",
+                                          "AudibleEnabled",
+                                          "AudibleSound",
+                                          "SupportsFilteredRetain"};
 
 constexpr int kDeepest = 100;  // of what a foreign model may have go round in circles
 

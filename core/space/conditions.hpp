@@ -12,9 +12,13 @@ inline constexpr std::size_t kLimitLevels = 4;
 std::string_view nameOf(LimitLevel level);
 
 /// Properties of alarms that no type of the standard has, in a namespace of the model's own: the value that makes a
-/// discrete alarm active, the one that is normal, and what is said when it comes.
+/// discrete alarm active, the one that is normal, what is said when it comes, the variable that suppresses it while it
+/// is true (and its path as the model has it), the groups that it belongs to, the one that suppresses it, and how many
+/// unacknowledged occurrences are kept as branches.
 inline constexpr std::string_view kActiveValue = "ActiveValue", kNormalValue = "NormalValue",
-                                  kActiveMessage = "ActiveMessage";
+                                  kActiveMessage = "ActiveMessage", kSuppressedWhile = "SuppressedWhile",
+                                  kSuppressedWhilePath = "SuppressedWhilePath", kGroups = "Groups",
+                                  kSuppressedBy = "SuppressedBy", kMostBranches = "MostBranches";
 
 /// An object whose type is ConditionType or below it.
 bool isCondition(const Space& space, NodeIndex node);

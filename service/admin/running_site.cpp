@@ -91,16 +91,21 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
                                    if (listener_) listener_->served();
                                  },
                                  [this](std::vector<ModelChangeStructureDataType> changes) {
+                                   server_->bindAlarms();
                                    server_->announcer().modelChanged(std::move(changes));
                                  }});
   desk_.emplace(*server_, *devices_);
-  historian_.emplace(*server_, site_.folder / "state/history", [this, alive = alive_](std::function<void()> work) {
+  const auto post = [this, alive = alive_](std::function<void()> work) {
     net::asio::post(loops_.services(), [this, alive, work = std::move(work)] {
       if (!*alive) return;
       work();
       if (listener_) listener_->served();
     });
-  });
+  };
+  historian_.emplace(*server_, site_.folder / "state/history", post);
+  alarmKeeper_.emplace(*server_, site_.folder / "state/alarms.sqlite", post);
+  certificateAlarm_.emplace(*server_);
+  certificateAlarm_->add();
   server_->setHistorizingHandler([this] { bindHistory(); });
   devices_->rebind(site_.devices, site_.bindings);
   applying_ = std::make_unique<Applying>(
@@ -342,6 +347,7 @@ void RunningSite::watchState() {
   lookAtState();
   audit_.flush();
   historian_->tick();
+  certificateAlarm_->look(site_.settings.identities, DateTime::from(std::chrono::system_clock::now()));
   server_->endRunOut();
   stateTimer_.expires_after(std::chrono::seconds(1));
   stateTimer_.async_wait([this, alive = alive_](const boost::system::error_code& error) {
@@ -404,6 +410,10 @@ Result<std::vector<std::string>> RunningSite::start() {
   for (const auto& url : site_.settings.clientUrls)
     if (auto fine = listener_->reach(url); !fine) return fine.error();
   if (auto kept = historian_->bind(site_.history); !kept) return kept.error();
+  if (auto kept = alarmKeeper_->open(); !kept) {
+    spdlog::error("{}; {}", kept.error().text(), kept.error().next);
+    record("alarms", kept.code(), kept.error().cause);
+  }
   if (auto open = control_.open(); !open) return open.error();
   devices_->start();
   record("start", status::Good, fmt::format("{}", fmt::join(urls, ", ")));
@@ -417,6 +427,7 @@ void RunningSite::stop() {
   control_.close();
   devices_->stop();
   server_->shutdown();
+  alarmKeeper_->stop();
   historian_->stop();
   if (listener_) listener_->stop();
   hashing_.stop();

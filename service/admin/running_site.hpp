@@ -1,7 +1,9 @@
 #pragma once
 
+#include "service/admin/alarm_keeper.hpp"
 #include "service/admin/applying.hpp"
 #include "service/admin/audit_log.hpp"
+#include "service/admin/certificate_alarm.hpp"
 #include "service/admin/device_desk.hpp"
 #include "service/admin/historian.hpp"
 #include "service/admin/office.hpp"
@@ -70,6 +72,8 @@ class RunningSite {
   std::shared_ptr<device::BoundDevices> devices_;
   std::optional<DeviceDesk> desk_;
   std::optional<Historian> historian_;
+  std::optional<AlarmKeeper> alarmKeeper_;
+  std::optional<CertificateAlarm> certificateAlarm_;
   std::unique_ptr<Applying> applying_;
   Office office_;  // on the thread of hashing_
   Control control_;

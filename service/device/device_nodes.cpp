@@ -1,5 +1,6 @@
 #include "service/device/device_nodes.hpp"
 
+#include "core/alarm/own_alarm.hpp"
 #include "core/space/permissions.hpp"
 #include "service/device/bound_devices.hpp"
 
@@ -93,6 +94,18 @@ void DeviceNodes::addDevice(const DeviceState& device) {
     made.traits.accessLevel = AccessLevelType::CurrentRead;
     add(object, idOf(device.name) + "/" + row.name, row.name, std::move(made), id::BaseDataVariableType);
   }
+  alarm::OwnAlarm gone;
+  gone.id = idOf(device.name) + "/Gone";
+  gone.name = {kOwnNamespace, "Gone"};
+  gone.type = id::InstrumentDiagnosticAlarmType;
+  gone.severity = 600;
+  gone.input = at(idOf(device.name) + "/Connected");
+  gone.normal = Variant(true);
+  // Devices that are only being started, or come back at once, are no reason to call anybody.
+  gone.onDelay = 10'000;
+  gone.message = LocalizedText(String("the device '" + device.name + "' doesn't answer"), "en");
+  gone.about = LocalizedText("comes when the device has not answered for ten seconds", "en");
+  if (gone.input != kNoNode) alarm::addOwnAlarm(space_, object, gone);
 }
 
 std::vector<ModelChangeStructureDataType> DeviceNodes::keep(const std::vector<DeviceState>& devices) {
@@ -109,6 +122,7 @@ std::vector<ModelChangeStructureDataType> DeviceNodes::keep(const std::vector<De
   }
   for (const auto& name : before) {
     tell(name, kDeleted);
+    alarm::removeOwnAlarm(space_, at(idOf(name) + "/Gone"));
     for (const Row& row : rowsOfDevice()) remove(idOf(name) + "/" + row.name);
     remove(idOf(name));
   }

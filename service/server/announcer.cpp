@@ -65,6 +65,23 @@ constexpr SpecialCall kSpecialCalls[] = {
     {"Confirm", id::AuditConditionConfirmEventType, true},
     {"Enable", id::AuditConditionEnableEventType},
     {"Disable", id::AuditConditionEnableEventType},
+    {"TimedShelve", id::AuditConditionShelvingEventType},
+    {"TimedShelve2", id::AuditConditionShelvingEventType},
+    {"OneShotShelve", id::AuditConditionShelvingEventType},
+    {"OneShotShelve2", id::AuditConditionShelvingEventType},
+    {"Unshelve", id::AuditConditionShelvingEventType},
+    {"Unshelve2", id::AuditConditionShelvingEventType},
+    {"Suppress", id::AuditConditionSuppressionEventType},
+    {"Suppress2", id::AuditConditionSuppressionEventType},
+    {"Unsuppress", id::AuditConditionSuppressionEventType},
+    {"Unsuppress2", id::AuditConditionSuppressionEventType},
+    {"RemoveFromService", id::AuditConditionOutOfServiceEventType},
+    {"RemoveFromService2", id::AuditConditionOutOfServiceEventType},
+    {"PlaceInService", id::AuditConditionOutOfServiceEventType},
+    {"PlaceInService2", id::AuditConditionOutOfServiceEventType},
+    {"Silence", id::AuditConditionSilenceEventType},
+    {"Reset", id::AuditConditionResetEventType},
+    {"Reset2", id::AuditConditionResetEventType},
     {"CloseAndUpdate", id::TrustListUpdatedAuditEventType},
     {"AddCertificate", id::TrustListUpdatedAuditEventType},
     {"RemoveCertificate", id::TrustListUpdatedAuditEventType},
@@ -371,6 +388,9 @@ void Announcer::called(const Actor& actor, const CallMethodRequest& call, Status
       .set("InputArguments", isSecret(call.methodId) ? Variant() : modestArray(call.inputArguments));
   if (special && special->namesEvent && call.inputArguments.size() >= 2)
     event.set("ConditionEventId", call.inputArguments[0]).set("Comment", modest(call.inputArguments[1]));
+  if (special && special->type.value == id::AuditConditionShelvingEventType.value &&
+      special->method.starts_with("TimedShelve") && !call.inputArguments.empty())
+    event.set("ShelvingTime", call.inputArguments[0]);
   if (special && special->type.value == id::CertificateUpdatedAuditEventType.value && call.inputArguments.size() >= 2)
     event.set("CertificateGroup", call.inputArguments[0]).set("CertificateType", call.inputArguments[1]);
   raise(std::move(event));

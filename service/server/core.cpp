@@ -60,8 +60,9 @@ Core::Core(space::Space& s, Settings made, Clock c)
       sampling(s),
       events(s),
       announcer(s, events, clock.wallClock, settings.auditing),
-      alarms(s, {clock.now, clock.wallClock, [this] { return announcer.newEventId(); },
-                 [this](const monitor::Event& event) { events.raise(event); }}),
+      alarms(s,
+             {clock.now, clock.wallClock, [this] { return announcer.newEventId(); },
+              [this](monitor::Event event) { events.raise(std::move(event)); }, [this] { return events.hasMore(); }}),
       directory(startTime),
       turns(clock.now),
       queued(settings.limits.maxQueued) {

@@ -131,7 +131,7 @@ void Methods::callOne(const std::shared_ptr<Called>& results, const std::shared_
   if (const auto known = core_.sessionMethods.find(*method); known != core_.sessionMethods.end())
     return finish(known->second(call.inputArguments, context.session->sessionId));
   if (const auto answer = core_.alarms.call(*method, call.inputArguments, String(context.session->userName())))
-    return finish({{answer->code, answer->cause, {}}, {}});
+    return finish({{answer->code, answer->cause, {}}, answer->outputs});
   if (const auto owner = core_.owners.of(*method))
     return owner->call(*method, call.inputArguments, context.giveUpAt(), finish);
   finish({{status::BadNotImplemented, fmt::format("{} is bound to nothing", space_.path(*method)), {}}, {}});

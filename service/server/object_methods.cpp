@@ -6,7 +6,8 @@ namespace zunth::server {
 
 using namespace ua;
 
-ObjectMethods::ObjectMethods(Core& core, Subscriptions& subscriptions) : Service(core), subscriptions_(subscriptions) {
+ObjectMethods::ObjectMethods(Core& core, Subscriptions& subscriptions, Refreshes& refreshes)
+    : Service(core), subscriptions_(subscriptions), refreshes_(refreshes) {
   methods_[space_.at(id::Server_GetMonitoredItems)] = &ObjectMethods::getMonitoredItems;
   methods_[space_.at(id::Server_ResendData)] = &ObjectMethods::resendData;
   methods_[space_.at(id::Server_SetSubscriptionDurable)] = &ObjectMethods::setSubscriptionDurable;
@@ -57,14 +58,8 @@ CallOutcome ObjectMethods::conditionRefresh(const Inputs& inputs, Context& conte
                       fmt::format("the subscription has no item {} that takes events", *item),
                       {}});
   }
-  constexpr std::uint16_t kQuiet = 100;
-  const auto tell = [&](const monitor::Event& event, bool isForAll) {
-    core_.events.raiseTo(**subscription, item, event, isForAll);
-  };
-  // Between both marks a client takes what it hears for how things stand, and not for news.
-  tell(announcer_.make(id::RefreshStartEventType, kQuiet, "the conditions follow as they stand"), true);
-  for (const auto& event : core_.alarms.retained()) tell(event, false);
-  tell(announcer_.make(id::RefreshEndEventType, kQuiet, "these are the conditions"), true);
+  auto begun = refreshes_.begin(**subscription, item);
+  if (!begun) return refused(begun.error());
   return {};
 }
 

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "service/server/refreshes.hpp"
 #include "service/server/subscriptions.hpp"
 
 namespace zunth::server {
@@ -7,7 +8,7 @@ namespace zunth::server {
 /// The methods of the Server object (Part 5, 9), and those that tell conditions again (Part 9, 5.5.7).
 class ObjectMethods : Service {
  public:
-  ObjectMethods(Core& core, Subscriptions& subscriptions);
+  ObjectMethods(Core& core, Subscriptions& subscriptions, Refreshes& refreshes);
 
   /// Carries it out when it is one of them.
   std::optional<CallOutcome> call(space::NodeIndex method, const std::vector<ua::Variant>& inputs, Context& context);
@@ -22,6 +23,7 @@ class ObjectMethods : Service {
   ua::Result<monitor::Subscription*> ownSubscription(const ua::Variant& id, Context& context) const;
 
   Subscriptions& subscriptions_;
+  Refreshes& refreshes_;
   std::unordered_map<space::NodeIndex, CallOutcome (ObjectMethods::*)(const Inputs&, Context&)> methods_;
 };
 

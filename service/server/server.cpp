@@ -24,7 +24,8 @@ Server::Server(space::Space& space, Settings settings, Clock clock)
       attributes_(core_, object_, [this] { sessions_.grantAll(); }),
       histories_(core_),
       historyUpdates_(core_),
-      objectMethods_(core_, subscriptions_),
+      refreshes_(core_),
+      objectMethods_(core_, subscriptions_, refreshes_),
       methods_(core_, objectMethods_),
       items_(core_, subscriptions_),
       nodes_(core_) {
@@ -147,7 +148,9 @@ void Server::tick() {
   core_.events.setSlice(slice);
   core_.events.tick();
   core_.sampling.tick(now, core_.clock.wallClock(), slice);
+  core_.alarms.setSlice(slice);
   core_.alarms.tick();
+  refreshes_.tick(slice);
   while (Outstanding* due = core_.answersDue.take(now))
     due->shared_from_this()->giveUp(
         {status::BadTimeout, "the device did not answer in the time that the request allows", {}});
@@ -160,8 +163,8 @@ void Server::tick() {
 
 Instant Server::nextDue() const {
   if (core_.turns.hasWork() || core_.events.hasMore() || subscriptions_.hasWork()) return Instant::min();
-  return std::min({core_.sampling.nextDue(), core_.alarms.nextDue(), core_.answersDue.next(), core_.sessionsDue.next(),
-                   core_.cyclesDue.next()});
+  return std::min({core_.sampling.nextDue(), core_.alarms.nextDue(), refreshes_.nextDue(), core_.answersDue.next(),
+                   core_.sessionsDue.next(), core_.cyclesDue.next()});
 }
 
 void Server::shutdown() {

@@ -85,6 +85,7 @@ class Server {
   std::vector<Core::Watcher> watchersOf(space::NodeIndex variable) const { return core_.watchersOf(variable); }
   /// Finds the alarms of the space; again when models changed.
   void bindAlarms() { core_.alarms.bind(); }
+  alarm::Alarms& alarms() { return core_.alarms; }
   /// Shows clients what the space's models say of their namespaces and languages; again when models changed.
   void showModels() { object_.showModels(); }
   /// Shows how the variables that have a history are kept; again when models changed.
@@ -113,6 +114,7 @@ class Server {
   Attributes attributes_;
   Histories histories_;
   HistoryUpdates historyUpdates_;
+  Refreshes refreshes_;
   ObjectMethods objectMethods_;
   Methods methods_;
   MonitoredItems items_;

@@ -1,8 +1,7 @@
-#include "core/alarm/alarms.hpp"
 #include "core/model/apply.hpp"
 #include "core/model/difference.hpp"
 
-#include "tests/core/model_space.hpp"
+#include "tests/core/alarm_plant.hpp"
 
 namespace zunth::alarm_test {
 
@@ -38,59 +37,8 @@ const char* const kModel =
     "    DF1: Filter\n"
     "    DF2: {is: Filter, alarms: {clogged: high 25}}\n";
 
-/// A plant whose time stands still until it is told to pass.
-struct Plant {
-  explicit Plant(const std::string& text = kModel) : space(test::spaceOf(text)) {
-    space->setRemovalListener([this](space::NodeIndex node) { alarms.nodeRemoved(node); });
-    alarms.bind();
-    events.clear();
-  }
-  space::NodeIndex at(const std::string& path) const { return space->find(NodeId(2, String("Plant/" + path))); }
-  void set(const std::string& path, Variant value, StatusCode status = status::Good) {
-    space->setValue(at(path), DataValue(std::move(value), wall, status));
-  }
-  void pass(double seconds) {
-    now += milliseconds(seconds * 1000);
-    wall.ticks += static_cast<std::int64_t>(seconds * 1e7);
-    alarms.tick();
-  }
-  Variant field(const std::string& path) const { return space->value(at(path)).value; }
-  std::string text(const std::string& path) const {
-    const Variant held = field(path);
-    const auto* words = held.get<LocalizedText>();
-    return words ? words->text.str() : std::string();
-  }
-  /// Those that were told since, as "DF1/clogged Active": of one alarm, if that is named.
-  std::vector<std::string> told(const std::string& of = "") {
-    std::vector<std::string> out;
-    for (const auto& event : std::exchange(events, {})) {
-      const Variant condition = event.field({{0, "ConditionId"}}), active = event.field({{0, "ActiveState"}});
-      const std::string name(condition.get<NodeId>()->octets().view().substr(6));
-      if (of.empty() || name == of) out.push_back(active.get<LocalizedText>()->text.str());
-    }
-    return out;
-  }
-  StatusCode call(const std::string& method, std::vector<Variant> inputs = {}) {
-    const auto answer = alarms.call(at(method), inputs, "mia");
-    return answer ? answer->code : StatusCode(status::BadMethodInvalid);
-  }
-  StatusCode acknowledge(const std::string& alarm, const char* comment = nullptr) {
-    return call(alarm + "/Acknowledge",
-                {field(alarm + "/EventId"), Variant(comment ? LocalizedText(String(comment)) : LocalizedText())});
-  }
-
-  std::unique_ptr<space::Space> space;
-  Instant now{std::chrono::hours(1)};
-  DateTime wall{134'000'000'000'000'000};
-  std::uint64_t lastId = 0;
-  std::vector<monitor::Event> events;
-  alarm::Alarms alarms{*space,
-                       {[this] { return now; }, [this] { return wall; },
-                        [this] {
-                          ++lastId;
-                          return ByteString(&lastId, sizeof lastId);
-                        },
-                        [this](const monitor::Event& event) { events.push_back(event); }}};
+struct Plant : test::AlarmPlant {
+  explicit Plant(const std::string& text = kModel) : AlarmPlant(text) {}
 };
 
 }  // namespace

@@ -382,4 +382,38 @@ TEST_CASE("alarms are heard where their objects are, acknowledged by type or ins
   CHECK(std::ranges::count(types, NodeId(id::ExclusiveLevelAlarmType)) == 1);
 }
 
+TEST_CASE("any number of alarms comes through a queue of one, and nothing else asks meanwhile",
+          "[events][alarm][cu:A & C Refresh]") {
+  Bench b;
+  b.open();
+  addPlant(b);
+  write(b, "DF1/pressure", 31);
+  write(b, "DF2/pressure", 31);
+  const auto subscription = subscribe(b);
+  MonitoredItemCreateRequest item;
+  item.itemToMonitor = {id::Server, static_cast<std::uint32_t>(AttributeId::EventNotifier), {}, {}};
+  item.monitoringMode = MonitoringMode::Reporting;
+  item.requestedParameters.queueSize = 1;
+  item.requestedParameters.discardOldest = true;
+  item.requestedParameters.filter = ExtensionObject::of(ofType(wantsConditions(), id::AlarmConditionType));
+  CreateMonitoredItemsRequest create;
+  create.subscriptionId = subscription;
+  create.itemsToCreate.push_back(item);
+  b.send(create);
+  REQUIRE(b.take<CreateMonitoredItemsResponse>()->results[0].statusCode.isGood());
+  const auto refresh = [&] {
+    return callMethod(b, id::ConditionType, id::ConditionType_ConditionRefresh, {Variant(subscription)});
+  };
+  CHECK(refresh().isGood());
+  CHECK(refresh() == status::BadRefreshInProgress);
+  std::vector<NodeId> types;
+  for (int i = 0; i < 20 && (types.empty() || !types.back().is(id::RefreshEndEventType)); ++i)
+    for (const auto& event : nextEvents(b)) types.push_back(*event.eventFields[kType].get<NodeId>());
+  REQUIRE(types.size() >= 4);
+  CHECK(types.front().is(id::RefreshStartEventType));
+  CHECK(types.back().is(id::RefreshEndEventType));
+  CHECK(std::ranges::count(types, NodeId(id::ExclusiveLevelAlarmType)) == 2);
+  CHECK(refresh().isGood());
+}
+
 }  // namespace zunth::event_services_test
