@@ -189,7 +189,8 @@ void Alarms::drop(NodeIndex node, bool isRemoved) {
   groups_.remove(node);
   changed(node);
   changed_.erase(node);
-  gone_.push_back(space_.nodeId(node));
+  // For whoever keeps them; nobody else takes them from here.
+  if (toldChanged_) gone_.push_back(space_.nodeId(node));
   alarms_.erase(found);
 }
 

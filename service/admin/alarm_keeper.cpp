@@ -54,6 +54,10 @@ Result<void> AlarmKeeper::open() {
   auto opened = openFile();
   auto states = opened ? read() : Result<States>(opened.error());
   Result<void> outcome;
+  // What can't be reached now may be sound: it is left where it is, and nothing is kept.
+  if (!states && states.code() != status::BadDataEncodingInvalid && states.code() != status::BadDecodingError)
+    return Error{states.code(), fmt::format("how alarms stand is not kept: {}", states.error().cause),
+                 fmt::format("look at {}", file_.string())};
   if (!states) {
     // Nothing of it is believed; who wants to look at it finds it.
     database_ = {};
