@@ -91,6 +91,7 @@ void addTrust(Program program);
 void addUser(Program program);
 void addCertificate(Program program);
 void addAudit(Program program);
+void addLog(Program program);
 void addTry(Program program);
 void addAt(Program program);
 void addCheck(Program program);

@@ -1,37 +1,16 @@
 #pragma once
 
 #include "apps/zunth/nodes.hpp"
+#include "service/client/conditions.hpp"
 
 #include <deque>
 #include <unordered_map>
 
-/// Conditions as the command line hears of them (Part 9).
 namespace zunth::cli {
 
-/// How a condition, or an earlier occurrence of it that waits for somebody, stands.
-struct Condition {
-  ua::NodeId id, branch;
-  ua::ByteString eventId;
-  std::string path;  // from Objects
-  ua::DateTime time;
-  std::uint32_t severity = 0;
-  std::string message, comment, conditionClass;
-  bool isEnabled = true, isActive = false, isAcknowledged = true, isConfirmed = true, isRetained = false;
-  bool isSuppressed = false, isOutOfService = false, isLatched = false, isSilenced = false;
-  std::string shelving;     // "TimedShelved"; empty where it can't be shelved
-  double unshelveTime = 0;  // ms, when this was heard
-  std::chrono::steady_clock::time_point heardAt = std::chrono::steady_clock::now();
-  std::int32_t reAlarms = 0;
-
-  bool isShelved() const { return !shelving.empty() && shelving != "Unshelved"; }
-  bool isPutAside() const { return isShelved() || isSuppressed || isOutOfService; }
-  /// "active, to acknowledge, shelved for 12 min"
-  std::string state() const;
-};
-
-/// Names of states that a list can be asked for, and whether a condition is in them; nothing for no such name.
-std::optional<bool> isIn(const Condition& condition, const std::string& state);
-const std::vector<std::string>& conditionStates();
+using client::Condition;
+using client::conditionStates;
+using client::isIn;
 
 /// Hears of a server's conditions: first of those that stand, then of what happens.
 class ConditionFeed {

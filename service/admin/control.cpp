@@ -117,6 +117,19 @@ asio::awaitable<void> Control::accept() {
   }
 }
 
+void Control::perform(const Actor& actor, const Json& request, const Answer& answer) const {
+  const auto refuse = [&](const Error& why) { answer(Json{{"error", jsonOf(why)}}); };
+  if (!request.is_object()) return refuse({status::BadSyntaxError, "a request is an object", {}});
+  const auto verb = verbs_.find(verbOf(request));
+  if (verb == verbs_.end())
+    return refuse({status::BadNotImplemented, fmt::format("the service knows no '{}'", verbOf(request)), {}});
+  try {
+    verb->second(actor, request, answer);
+  } catch (const Json::exception& wrong) {
+    refuse({status::BadSyntaxError, wrong.what(), {}});
+  }
+}
+
 asio::awaitable<void> Control::converse(Socket socket) {
   const auto alive = alive_;
   ++open_;
@@ -141,22 +154,14 @@ asio::awaitable<void> Control::converse(Socket socket) {
     refuse({status::BadUserAccessDenied, "the service belongs to another user of this machine", "the same with sudo"});
   } else if (!parsed) {
     refuse(parsed.error());
-  } else if (!parsed->is_object()) {
-    refuse({status::BadSyntaxError, "a request is an object", {}});
-  } else if (const auto verb = verbs_.find(verbOf(*parsed)); verb == verbs_.end()) {
-    refuse({status::BadNotImplemented, fmt::format("the service knows no '{}'", verbOf(*parsed)), {}});
   } else {
     // Some verbs take their time; the answer wakes this up.
     const auto told = std::make_shared<std::optional<Json>>();
     const auto wake = std::make_shared<asio::steady_timer>(services_, asio::steady_timer::time_point::max());
-    try {
-      verb->second(*actor, *parsed, [told, wake](Json json) {
-        *told = std::move(json);
-        wake->cancel();
-      });
-    } catch (const Json::exception& wrong) {
-      *told = Json{{"error", jsonOf(Error{status::BadSyntaxError, wrong.what(), {}})}};
-    }
+    perform(*actor, *parsed, [told, wake](Json json) {
+      *told = std::move(json);
+      wake->cancel();
+    });
     while (!*told) co_await wake->async_wait(net::kQuietly);
     answer = std::move(**told);
   }

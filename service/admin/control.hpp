@@ -33,6 +33,8 @@ class Control {
       : services_(std::move(services)), site_(std::move(site)) {}
   ~Control() { close(); }
   void on(std::string name, Verb verb) { verbs_[std::move(name)] = std::move(verb); }
+  /// Has a request answered, whichever door it came by; whether the actor may is decided there.
+  void perform(const Actor& actor, const Json& request, const Answer& answer) const;
   ua::Result<void> open();
   void close();
 

@@ -1,5 +1,6 @@
 #include "service/admin/office.hpp"
 
+#include "core/secure/password.hpp"
 #include "core/secure/policy.hpp"
 #include "core/ua/base64.hpp"
 #include "core/ua/foreign.hpp"
@@ -7,6 +8,7 @@
 #include "service/admin/site_lock.hpp"
 
 #include <algorithm>
+#include <deque>
 
 #include <fmt/format.h>
 #include <pwd.h>
@@ -97,6 +99,8 @@ Result<void> Office::changeUser(const Actor& actor, UserChange change, const std
                    fmt::format("zunth user password {}", shown(name))};
     if (change != UserChange::Add && !isThere)
       return Error{status::BadNotFound, fmt::format("there is no user '{}'", shown(name)), "zunth user"};
+    if ((change == UserChange::Add || change == UserChange::Password) && wanted.hash.empty())
+      return Error{status::BadInvalidArgument, "a user has a password", "say one"};
     auto& user = (*users)[name];
     switch (change) {
       case UserChange::Add: user = wanted; break;
@@ -134,9 +138,69 @@ Result<secure::Certificate> Office::import(const Actor& actor, std::string_view 
 }
 
 const std::vector<std::string>& Office::verbs() {
-  static const std::vector<std::string> all{
-      "trust", "distrust", "await contact", "user", "renew certificate", "request certificate", "import certificate"};
+  static const std::vector<std::string> all{"trust",
+                                            "distrust",
+                                            "await contact",
+                                            "user",
+                                            "renew certificate",
+                                            "request certificate",
+                                            "import certificate",
+                                            "certificates",
+                                            "users",
+                                            "audit"};
   return all;
+}
+
+Result<Json> Office::listCertificates() const {
+  Json list = Json::array();
+  for (const auto& entry : trust_.entries()) {
+    const auto& certificate = entry.certificate;
+    list.push_back({{"state", std::string(nameOf(entry.kind))},
+                    {"fingerprint", certificate.fingerprint()},
+                    {"subject", shown(certificate.subject())},
+                    {"application", shown(certificate.applicationUri())},
+                    {"validFrom", certificate.validFrom().text()},
+                    {"validTo", certificate.validTo().text()}});
+  }
+  return Json{{"certificates", std::move(list)}};
+}
+
+Result<Json> Office::listUsers() const {
+  const auto users = users_.load();
+  if (!users) return users.error();
+  Json list = Json::array();
+  for (const auto& [name, user] : *users)
+    list.push_back({{"name", shown(name)}, {"isEnabled", user.isEnabled}, {"roles", user.roles}});
+  return Json{{"users", std::move(list)}};
+}
+
+/// The newest lines that have all that is asked for, the newest first.
+Result<Json> Office::listAudit(const Json& asked) const {
+  const std::string like = asked.value("like", ""), who = asked.value("who", ""), what = asked.value("what", "");
+  const bool onlyFailed = asked.value("failed", false);
+  const std::size_t most = std::min<std::size_t>(asked.value("most", std::size_t{200}), 10'000);
+  const auto has = [](const std::string& text, const std::string& words) { return text.find(words) != text.npos; };
+  std::deque<server::AuditRecord> found;
+  AuditLog::read(auditFolder_, [&](const server::AuditRecord& record) {
+    if ((onlyFailed && !record.outcome.isBad()) || (!who.empty() && record.who != who) ||
+        (!what.empty() && record.what != what))
+      return;
+    if (!like.empty() && !has(record.about, like) && !has(record.application, like) && !has(record.from, like) &&
+        !has(record.who, like) && !has(record.what, like))
+      return;
+    found.push_back(record);
+    if (found.size() > most) found.pop_front();
+  });
+  Json lines = Json::array();
+  for (auto record = found.rbegin(); record != found.rend(); ++record)
+    lines.push_back({{"time", record->time.text()},
+                     {"what", record->what},
+                     {"who", record->who},
+                     {"from", record->from},
+                     {"application", record->application},
+                     {"outcome", std::string(record->outcome.name())},
+                     {"about", record->about}});
+  return Json{{"lines", std::move(lines)}};
 }
 
 Result<Json> Office::perform(const Actor& actor, const Json& asked) {
@@ -148,6 +212,15 @@ Result<Json> Office::perform(const Actor& actor, const Json& asked) {
   const auto shownOf = [](const Result<secure::Certificate>& made) {
     return made ? Result<Json>(jsonOf(*made)) : made.error();
   };
+  if (verb == "certificates") return listCertificates();
+  if (verb == "users") return listUsers();
+  if (verb == "audit") return listAudit(asked);
+  if (verb == "trust" && asked.contains("fingerprint")) {
+    const std::string wanted = asked.value("fingerprint", "");
+    for (const auto& entry : trust_.entries())
+      if (entry.certificate.fingerprint() == wanted) return plain(trust(actor, entry.certificate));
+    return Error{status::BadNotFound, "no certificate has this fingerprint", "zunth trust"};
+  }
   if (verb == "trust" || verb == "import certificate") {
     const auto octets = octetsOf(asked, "certificate");
     if (!octets) return octets.error();
@@ -172,6 +245,11 @@ Result<Json> Office::perform(const Actor& actor, const Json& asked) {
     return Error{status::BadSyntaxError, "a user is changed by name, in a way that there is", {}};
   UserStore::User wanted;
   wanted.hash = asked.value("hash", "");
+  if (const std::string password = asked.value("password", ""); !password.empty()) {
+    if (password.size() < 8)
+      return Error{status::BadInvalidArgument, "a password has eight characters or more", "another one"};
+    wanted.hash = secure::hashPassword(password);
+  }
   wanted.roles = asked.value("roles", wanted.roles);
   return plain(changeUser(actor, change->second, name, wanted));
 }

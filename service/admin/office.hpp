@@ -7,14 +7,17 @@
 
 namespace zunth::admin {
 
-/// What an administrator may change at a site beside its model, once for all ways to it: whom it trusts, who may log
-/// in, what it shows as its own certificate. Each verb acts, and has recorded who did what with what outcome. Calls one
-/// at a time, on any thread; those with keys take their time.
+/// What an administrator may see and change at a site beside its model, once for all ways to it: whom it trusts, who
+/// may log in, what it shows as its own certificate, who did what. Each verb acts, and has recorded who did what with
+/// what outcome. Calls one at a time, on any thread; those with keys take their time.
 class Office {
  public:
   using Record = std::function<void(server::AuditRecord)>;
   Office(const std::filesystem::path& site, Record record)
-      : trust_(site / "state/trust"), users_(site / "state/users.yaml"), record_(std::move(record)) {}
+      : trust_(site / "state/trust"),
+        users_(site / "state/users.yaml"),
+        auditFolder_(site / "state/audit"),
+        record_(std::move(record)) {}
 
   ua::Result<void> trust(const Actor& actor, const secure::Certificate& certificate);
   /// By the whole fingerprint; BadNotFound.
@@ -41,8 +44,13 @@ class Office {
   template <class Outcome>
   Outcome recorded(const char* what, const Actor& actor, Outcome outcome, std::string about);
 
+  ua::Result<Json> listCertificates() const;
+  ua::Result<Json> listUsers() const;
+  ua::Result<Json> listAudit(const Json& asked) const;
+
   TrustStore trust_;
   UserStore users_;
+  std::filesystem::path auditFolder_;
   Record record_;
 };
 

@@ -39,6 +39,7 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
       control_(loops.services(), site_.folder),
       stateTimer_(loops.services()),
       shutdown_(loops.services()),
+      logBack_(loops.services()),
       usualLog_(spdlog::get_level()) {
   tellAsMuchAs(site_.log);
   site_.settings.trust = [this](const ByteString& chain) { return judge(chain); };
@@ -181,6 +182,7 @@ void RunningSite::applied(const std::string& who, const Json& told) {
 void RunningSite::settle(const Site& wanted) {
   site_.ownRoles = wanted.ownRoles;
   site_.history = wanted.history;
+  site_.console = wanted.console;
   bindHistory();
   tellAsMuchAs(wanted.log);
   {
@@ -196,6 +198,7 @@ void RunningSite::settle(const Site& wanted) {
   server_->adopt(settings);
   roles_->rulesChanged();
   server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
+  if (settled_) settled_();
 }
 
 void RunningSite::bindHistory() {
@@ -204,6 +207,69 @@ void RunningSite::bindHistory() {
 
 void RunningSite::tellAsMuchAs(const std::string& level) const {
   spdlog::set_level(level.empty() ? static_cast<spdlog::level::level_enum>(usualLog_) : spdlog::level::from_str(level));
+}
+
+namespace {
+
+/// The lines after a number, the oldest first; numbers count up from the first that was kept.
+Json linesOf(RunningSite::KeptLog& kept, std::size_t most) {
+  Json lines = Json::array();
+  for (const auto& message : kept.last_raw(most)) {
+    const auto level = spdlog::level::to_string_view(message.level);
+    lines.push_back({{"time", DateTime::from(message.time).text()},
+                     {"level", std::string(level.data(), level.size())},
+                     {"text", shown({message.payload.data(), message.payload.size()}, 2'000)}});
+  }
+  return lines;
+}
+
+}  // namespace
+
+void RunningSite::showLog(std::shared_ptr<KeptLog> kept) {
+  control_.on("log", [kept](const Actor&, const Json& asked, const Control::Answer& answer) {
+    const auto level = spdlog::get_level();
+    const auto name = spdlog::level::to_string_view(level);
+    const auto most = std::min<std::size_t>(asked.value("most", std::size_t{500}), 1'000);
+    answer({{"level", std::string(name.data(), name.size())}, {"lines", linesOf(*kept, most)}});
+  });
+  // It tells more for a while, and then as much as before: nobody forgets it.
+  control_.on("log level", [this](const Actor& actor, const Json& asked, const Control::Answer& answer) {
+    const std::string level = asked.value("level", "");
+    const double minutes = asked.value("minutes", 15.0);
+    const bool isKnown = level == "debug" || level == "info" || level == "warn" || level == "error";
+    if (!isKnown || !(minutes > 0) || minutes > 24 * 60)
+      return answer({{"error", jsonOf(Error{status::BadInvalidArgument,
+                                            "a level is debug, info, warn or error, for a day at most",
+                                            "level debug for 15 minutes"})}});
+    tellAsMuchAs(level);
+    audit_.write({DateTime::from(std::chrono::system_clock::now()),
+                  "log level changed",
+                  actor.name,
+                  {},
+                  {},
+                  status::Good,
+                  fmt::format("{} for {:g} min", level, minutes)});
+    logBack_.expires_after(std::chrono::duration_cast<std::chrono::steady_clock::duration>(
+        std::chrono::duration<double, std::ratio<60>>(minutes)));
+    logBack_.async_wait([this, alive = alive_](const boost::system::error_code& cancelled) {
+      if (!cancelled && *alive) tellAsMuchAs(site_.log);
+    });
+    answer(Json::object());
+  });
+}
+
+Result<space::Rights> RunningSite::rightsOf(const std::string& user) const {
+  auto found = users_.find(user);
+  if (!found) return found.error();
+  auto account = accountOf(*found);
+  if (!account) return account.error();
+  secure::Caller caller;
+  caller.isAnonymous = false;
+  caller.userName = user;
+  auto roles = secure::rolesOf(caller, site_.settings.roles);
+  for (const auto& role : account->roles)
+    if (std::ranges::find(roles, role) == roles.end()) roles.push_back(role);
+  return space::Rights(std::move(roles), MessageSecurityMode::SignAndEncrypt, true);
 }
 
 /// Which roles users have by their own names.

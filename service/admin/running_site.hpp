@@ -19,6 +19,7 @@
 
 #include <boost/asio/steady_timer.hpp>
 #include <boost/asio/thread_pool.hpp>
+#include <spdlog/sinks/ringbuffer_sink.h>
 
 namespace zunth::admin {
 
@@ -35,6 +36,19 @@ class RunningSite {
   void stop();
 
   server::Server& server() { return *server_; }
+  const server::Server& server() const { return *server_; }
+  endpoint::Listener& listener() { return *listener_; }
+  const Control& control() const { return control_; }
+  const Site& site() const { return site_; }
+  const std::filesystem::path& folder() const { return site_.folder; }
+  /// Called when other settings have come to count.
+  void onSettled(std::function<void()> settled) { settled_ = std::move(settled); }
+  void record(const server::AuditRecord& record) { audit_.write(record); }
+  /// What a user of this name may do now, for what is done in their name while they are away. BadUserAccessDenied.
+  ua::Result<space::Rights> rightsOf(const std::string& user) const;
+  /// Where the newest lines of the service's log are kept, for who asks for them at the control door.
+  using KeptLog = spdlog::sinks::ringbuffer_sink_mt;
+  void showLog(std::shared_ptr<KeptLog> kept);
 
  private:
   void applied(const std::string& who, const Json& told);
@@ -79,8 +93,10 @@ class RunningSite {
   Control control_;
   net::asio::steady_timer stateTimer_;
   net::asio::steady_timer shutdown_;                             // that an administrator asked for
+  net::asio::steady_timer logBack_;                              // when it tells as much as before
   std::string trustSeen_, usersSeen_, ownSeen_, userTrustSeen_;  // the names and times of their files, as last seen
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
+  std::function<void()> settled_;
   const int usualLog_;  // the level that the command line gave
   std::atomic<int> passwordsWaiting_{0};
   net::asio::thread_pool hashing_{1};  // the last member: it ends before what its work uses

@@ -217,6 +217,20 @@ std::string readLog(const Entry& root, Findings& findings) {
   return {};
 }
 
+/// Where the console is served: without TLS on this machine only.
+std::string readConsole(const Entry& root, Findings& findings) {
+  const Text* text = root.textOf("console");
+  if (!text || text->text == "off") return {};
+  const auto url = consoleUrl(text->text);
+  if (!url)
+    findings.error(text->place, fmt::format("'{}' is no place for a console", text->text),
+                   "write http://127.0.0.1:8046, or https://HOST:8046 for other machines");
+  else if (!url->isOverTls() && url->host != "127.0.0.1" && url->host != "localhost" && url->host != "::1")
+    findings.error(text->place, fmt::format("{} would send passwords over the network in the clear", text->text),
+                   fmt::format("https://{}:{}", url->host, url->port));
+  return text->text;
+}
+
 constexpr unsigned kMostLoops = 64;
 
 unsigned readLoops(const Entry& root, Findings& findings) {
@@ -233,7 +247,7 @@ unsigned readLoops(const Entry& root, Findings& findings) {
 void readSettings(const Entry& root, server::Settings& settings, Findings& findings) {
   checkKeys(root,
             {"name", "uri", "endpoint", "clients", "security", "roles", "limits", "node-management", "directory",
-             "diagnostics", "loops", "log", "history"},
+             "diagnostics", "loops", "log", "history", "console"},
             findings);
   if (const Text* name = root.textOf("name")) settings.applicationName = name->text;
   if (const Text* uri = root.textOf("uri"))
@@ -345,6 +359,12 @@ class ModelLoader {
 
 }  // namespace
 
+Result<net::Url> consoleUrl(const std::string& text) {
+  if (text.starts_with("https://")) return net::Url::parse("opc." + text);
+  if (text.starts_with("http://")) return net::Url::parse("opc.tcp" + text.substr(4));
+  return Error{status::BadTcpEndpointUrlInvalid, "a console is served at http://… or https://…", {}};
+}
+
 std::optional<NodeId> roleNamed(const Site& site, const std::string& name) {
   if (const auto known = space::roleNamed(name)) return NodeId(*known);
   const auto own = site.ownRoles.find(name);
@@ -375,6 +395,7 @@ Site loadSite(const fs::path& folder) {
   flatten(root, "", site.settingTexts);
   readSettings(root, site.settings, site.findings);
   site.loops = readLoops(root, site.findings);
+  site.console = readConsole(root, site.findings);
   site.log = readLog(root, site.findings);
   site.history = readHistory(root, site.findings);
   readRoles(root, site);

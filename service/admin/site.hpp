@@ -3,6 +3,7 @@
 #include "core/model/nodeset.hpp"
 #include "service/admin/history_settings.hpp"
 #include "service/device/bindings.hpp"
+#include "service/net/url.hpp"
 #include "service/server/server.hpp"
 
 #include <filesystem>
@@ -15,7 +16,8 @@ struct Site {
   server::Settings settings;
   std::string log;  // how much the service tells; empty for what its command line says
   HistorySettings history;
-  unsigned loops = 0;  // threads for connections and their ciphers; 0 for one a core
+  std::string console;  // where browsers find it: "http://127.0.0.1:8046"; empty for nowhere
+  unsigned loops = 0;   // threads for connections and their ciphers; 0 for one a core
   std::unique_ptr<space::Space> space;
   std::map<std::string, ua::NodeId> ownRoles;   // by name: those of site.yaml that the standard doesn't have
   std::vector<ua::StatusCode> toleratedFaults;  // of clients' certificates
@@ -30,6 +32,8 @@ struct Site {
   std::vector<std::string> report() const;
 };
 
+/// "http://HOST:PORT" or "https://HOST:PORT", as a URL of the transport that is below. BadTcpEndpointUrlInvalid.
+ua::Result<net::Url> consoleUrl(const std::string& text);
 /// The role of this name: the standard's or one of the site's own; nothing when there is none.
 std::optional<ua::NodeId> roleNamed(const Site& site, const std::string& name);
 

@@ -1,56 +1,41 @@
 #pragma once
 
-#include "service/client/exchange.hpp"
+#include "service/client/carrier.hpp"
 #include "service/client/security.hpp"
 #include "service/net/tcp_link.hpp"
 #include "service/net/url.hpp"
 
 #include <map>
 
-#include <boost/asio/awaitable.hpp>
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/steady_timer.hpp>
 
 namespace zunth::client {
 
-namespace asio = net::asio;
-template <class T>
-using Awaitable = asio::awaitable<T>;
-
 /// A connection with an open secure channel to a server; requests are awaited, answers typed. One loop's thread.
-class Connection : public std::enable_shared_from_this<Connection>, public channel::ClientChannel::Handler {
+class Connection final : public Carrier,
+                         public std::enable_shared_from_this<Connection>,
+                         public channel::ClientChannel::Handler {
  public:
   /// Connects by opc.tcp or opc.wss, or awaits the server at "await+opc.tcp://...", and opens the channel. The error
   /// names the step that failed: the name that doesn't resolve, the port that refuses (BadConnectionRejected), the
   /// time-out (BadTimeout), or the server's own word.
   static Awaitable<ua::Result<std::shared_ptr<Connection>>> open(std::string url, ua::Duration timeout,
                                                                  ChannelSecurityChoice security = {});
-  ~Connection();
+  ~Connection() override;
 
-  /// Sends a request and awaits its response. An error when the server's answer is a fault or another structure, when
-  /// the time runs out (BadTimeout), or when the connection ends (BadConnectionClosed).
-  template <class Request>
-  Awaitable<ua::Result<typename Request::Response>> request(Request request, ua::Duration timeout) {
-    ExchangeOf<Request> exchange(std::move(request));
-    if (auto fine = co_await perform(exchange, timeout); !fine) co_return fine.error();
-    co_return std::move(exchange.response);
-  }
-  /// The same for an exchange that stays where it is until then.
-  Awaitable<ua::Result<void>> perform(Exchange& exchange, ua::Duration timeout);
+  Awaitable<ua::Result<void>> perform(Exchange& exchange, ua::Duration timeout) override;
 
   const ChannelSecurityChoice& security() const { return security_; }
-  bool isOpen() const { return channel_ && channel_->isOpen(); }
+  bool isOpen() const override { return channel_ && channel_->isOpen(); }
   /// Whether the other end is on this machine, and it was this client that went there.
   bool isOnThisMachine() const;
   const std::string& url() const { return url_; }
   /// What the server was said hello to: its own word where it connected to this client.
-  std::string endpointUrl() const { return channel_ ? channel_->endpointUrl().str() : url_; }
-  /// Says goodbye and closes the socket.
-  void close();
-  /// Drops the connection without a word, as when the other side no longer answers.
-  void abandon(const ua::Error& why);
-  /// Called once when the connection ends other than by close().
-  void onLost(std::function<void(const ua::Error&)> lost) { lost_ = std::move(lost); }
+  std::string endpointUrl() const override { return channel_ ? channel_->endpointUrl().str() : url_; }
+  void close() override;
+  void abandon(const ua::Error& why) override;
+  void onLost(std::function<void(const ua::Error&)> lost) override { lost_ = std::move(lost); }
 
  private:
   struct Waiting {

@@ -92,6 +92,14 @@ Awaitable<Result<std::shared_ptr<Session>>> Session::open(std::string url, Optio
 }
 
 Awaitable<Result<void>> Session::connect() {
+  if (options_.reach) {
+    auto carrier = co_await options_.reach();
+    if (!carrier) co_return carrier.error();
+    choice_ = ChannelSecurityChoice();
+    connection_ = std::move(*carrier);
+    watchConnection();
+    co_return Result<void>{};
+  }
   if (!choice_) {
     auto chosen = co_await chooseSecurity();
     if (!chosen) co_return chosen.error();
@@ -104,10 +112,14 @@ Awaitable<Result<void>> Session::connect() {
     co_return connection.error();
   }
   connection_ = *connection;
+  watchConnection();
+  co_return Result<void>{};
+}
+
+void Session::watchConnection() {
   connection_->onLost([weak = weak_from_this()](const Error& why) {
     if (auto self = weak.lock()) self->lost(why);
   });
-  co_return Result<void>{};
 }
 
 /// Asks for the endpoints, takes the best that fits, and makes sure whom it belongs to.
@@ -203,7 +215,20 @@ Awaitable<Result<void>> Session::create() {
   for (const auto& endpoint : created->serverEndpoints)
     if (endpoint.securityMode == choice_->mode && endpoint.securityPolicyUri.view() == policyUri)
       userPolicies_ = endpoint.userIdentityTokens;
+  if (options_.reach && userPolicies_.empty()) takeUserPolicies(created->serverEndpoints);
   co_return Result<void>{};
+}
+
+/// By a way of its own, which no endpoint is about: whom the server takes by any, it takes here.
+void Session::takeUserPolicies(const List<EndpointDescription>& endpoints) {
+  const std::string_view policyUri = secure::policyNamed("Basic256Sha256")->uri;
+  for (const auto& endpoint : endpoints) {
+    if (endpoint.securityPolicyUri.view() != policyUri) continue;
+    userPolicies_ = endpoint.userIdentityTokens;
+    for (auto& offered : userPolicies_)
+      if (offered.securityPolicyUri.empty()) offered.securityPolicyUri = String(policyUri);
+    return;
+  }
 }
 
 UserTokenType Session::userKind() const {
@@ -244,7 +269,7 @@ Result<const secure::Policy*> Session::tokenPolicy(const UserTokenPolicy* offere
                  "what identifies the user can't be protected for this server: it is not sent",
                  "the same with --security encrypt"};
   // On an unsecured channel nothing has yet shown whose certificate it is.
-  if (!choice_->policy) {
+  if (!choice_->policy && !options_.reach) {
     auto parsed = net::Url::parse(connection_->endpointUrl());
     if (!options_.security.trust || !parsed)
       return Error{
@@ -376,6 +401,14 @@ Awaitable<Error> Session::restoreOnce() {
       status::Good,
       sameSession ? "the connection is back, the session goes on" : "the connection is back in a new session",
       {}};
+}
+
+void Session::hand(PublishResponse response) {
+  for (auto* subscription : subscriptions_)
+    if (subscription->isActive_ && subscription->id_ == response.subscriptionId) {
+      const auto keep = subscription->shared_from_this();
+      return subscription->arrived(std::move(response.notificationMessage));
+    }
 }
 
 /// Waits while the connection is being restored.

@@ -26,6 +26,8 @@ class Session : public std::enable_shared_from_this<Session> {
     ua::Duration firstRetry = std::chrono::milliseconds(200);  // doubles up to mostRetry
     ua::Duration mostRetry = std::chrono::seconds(5);
     std::function<void(Step)> progress;  // told of each step as it is reached
+    /// Another way to the server than by its URL, and as good as a secured one.
+    std::function<Awaitable<ua::Result<std::shared_ptr<Carrier>>>()> reach;
   };
 
   /// Connects as securely as wished, creates and activates a session.
@@ -91,7 +93,7 @@ class Session : public std::enable_shared_from_this<Session> {
   Awaitable<ua::Result<void>> addReference(ua::AddReferencesItem item);
   Awaitable<ua::Result<void>> deleteReference(ua::DeleteReferencesItem item);
 
-  const std::shared_ptr<Connection>& connection() const { return connection_; }
+  const std::shared_ptr<Carrier>& connection() const { return connection_; }
   const Options& options() const { return options_; }
   const ua::NodeId& id() const { return sessionId_; }
   bool isOpen() const { return isOpen_; }
@@ -99,12 +101,16 @@ class Session : public std::enable_shared_from_this<Session> {
  private:
   friend class Subscription;
   Awaitable<ua::Result<void>> perform(Exchange& exchange, ua::Duration timeout);
+  /// Brings a message to the subscription that it is of, whichever asked.
+  void hand(ua::PublishResponse response);
   Awaitable<ua::Result<void>> performOnce(Exchange& exchange, ua::Duration timeout);
   Session(std::string url, Options options, asio::any_io_executor executor);
   Awaitable<ua::Result<void>> connect();
   Awaitable<ua::Result<ChannelSecurityChoice>> chooseSecurity();
   Awaitable<ua::Result<void>> create();
   Awaitable<ua::Result<void>> activate();
+  void takeUserPolicies(const ua::List<ua::EndpointDescription>& endpoints);
+  void watchConnection();
   void lost(const ua::Error& why);
   Awaitable<void> restore();
   Awaitable<ua::Error> restoreOnce();
@@ -115,7 +121,7 @@ class Session : public std::enable_shared_from_this<Session> {
   std::string url_;
   Options options_;
   asio::any_io_executor executor_;
-  std::shared_ptr<Connection> connection_;
+  std::shared_ptr<Carrier> connection_;
   ua::NodeId sessionId_, token_;
   ua::Result<ua::ExtensionObject> identityToken() const;
   ua::UserTokenType userKind() const;

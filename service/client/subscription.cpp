@@ -203,7 +203,7 @@ Awaitable<void> Subscription::keepPublishing(int generation) {
     auto response = co_await session_->request(std::move(request), patience);
     if (!isActive_ || generation != generation_) co_return;
     if (response) {
-      if (response->subscriptionId == id_) arrived(std::move(response->notificationMessage));
+      session_->hand(std::move(*response));
       continue;
     }
     if (response.code() == status::BadTooManyPublishRequests) co_return;  // the server has enough of them

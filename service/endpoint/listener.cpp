@@ -76,7 +76,7 @@ Result<std::string> Listener::listen(const std::string& url) {
         WebEndpoint::Callbacks{[this](std::shared_ptr<net::Link> link, const server::Entrance& entrance) {
                                  connected(std::move(link), entrance);
                                },
-                               [this] { served(); }, [this] { return ++lastChannelId_; }, [this] { queued(); }});
+                               [this] { served(); }, [this] { return nextChannelId(); }, [this] { queued(); }});
   accept(*door);
   doors_.push_back(std::move(door));
   return parsed->text();
@@ -108,7 +108,7 @@ void Listener::connected(std::shared_ptr<net::Link> link, const server::Entrance
                          std::optional<channel::ReverseHello> said) {
   channel::ServerChannel::Options options;
   options.limits.maxMessageSize = server_.settings().maxMessageSize;
-  options.channelId = ++lastChannelId_;
+  options.channelId = nextChannelId();
   options.identities = server_.settings().identities;
   options.random = [](std::size_t size) { return randomOctets(size); };
   options.reverseHello = std::move(said);

@@ -29,6 +29,8 @@ class Listener final : House {
   /// Somebody may be trusted no longer: ends the connections of those.
   void trustChanged();
   std::size_t connectionCount() const { return guests_.size(); }
+  /// A number that no other channel has, for who comes in by another way.
+  std::uint32_t nextChannelId() { return ++lastChannelId_; }
 
  private:
   struct Door;

@@ -207,8 +207,16 @@ void Server::channelOpened(const Peer& peer, const OpenSecureChannelRequest& req
   core_.announcer.channelOpened(peer, request, status::Good);
 }
 
-bool Server::isSession(const NodeId& sessionId) const {
-  return std::ranges::any_of(core_.sessions, [&](const auto& entry) { return entry.second->sessionId == sessionId; });
+const Session* Server::sessionOf(const NodeId& sessionId) const {
+  const auto found =
+      std::ranges::find_if(core_.sessions, [&](const auto& entry) { return entry.second->sessionId == sessionId; });
+  return found == core_.sessions.end() ? nullptr : found->second.get();
+}
+
+std::vector<const Session*> Server::sessionList() const {
+  std::vector<const Session*> out;
+  for (const auto& [token, session] : core_.sessions) out.push_back(session.get());
+  return out;
 }
 
 bool Server::hasSession(std::uint32_t channelId) const {

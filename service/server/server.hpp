@@ -72,7 +72,11 @@ class Server {
   bool hasSession(std::uint32_t channelId) const;
 
   /// Whether a session of this id goes on.
-  bool isSession(const ua::NodeId& sessionId) const;
+  bool isSession(const ua::NodeId& sessionId) const { return sessionOf(sessionId) != nullptr; }
+  /// nullptr when there is none, or no longer.
+  const Session* sessionOf(const ua::NodeId& sessionId) const;
+  /// All that there are, in no order.
+  std::vector<const Session*> sessionList() const;
 
   space::Space& space() { return core_.space; }
   const Settings& settings() const { return core_.settings; }
@@ -90,6 +94,7 @@ class Server {
   void showModels() { object_.showModels(); }
   /// Shows how the variables that have a history are kept; again when models changed.
   void showHistories() { object_.showHistories(); }
+  ua::DateTime startedAt() const { return core_.startTime; }
   std::size_t sessionCount() const { return core_.sessions.size(); }
   std::size_t monitoredItemCount() const { return core_.itemCount; }
   std::size_t subscriptionCount() const { return core_.subscriptionOwners.size(); }

@@ -288,7 +288,8 @@ void Sessions::accountsChanged(const std::function<Result<Account>(const User& u
     if (!session->isActivated) continue;
     const auto& settings = core_.settings;
     if ((session->user.mechanism.view() == "Anonymous" && !settings.allowAnonymous) ||
-        (session->proof.mode == MessageSecurityMode::None && !settings.allowUnsecured)) {
+        (session->proof.mode == MessageSecurityMode::None && !session->proof.isEncryptedBelow &&
+         !settings.allowUnsecured)) {
       ended.push_back(session.get());
       continue;
     }

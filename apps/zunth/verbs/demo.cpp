@@ -47,13 +47,17 @@ class Child {
     posix_spawn_file_actions_destroy(&actions);
     posix_spawnattr_destroy(&attributes);
     ::close(lines[1]);
-    char first = 0;
-    const bool isReady = failure == 0 && (!saysReady || ::read(lines[0], &first, 1) == 1);
+    char said[4096];
+    const auto size = failure == 0 && saysReady ? ::read(lines[0], said, sizeof said) : 0;
+    const bool isReady = failure == 0 && (!saysReady || size > 0);
+    if (size > 0) child.said_.assign(said, static_cast<std::size_t>(size));
     ::close(lines[0]);
     if (failure == 0 && !isReady) child.stop();
     if (!isReady) return std::nullopt;
     return child;
   }
+  /// What it said when it was ready.
+  const std::string& said() const { return said_; }
   void stop() {
     if (pid_ <= 0) return;
     ::kill(pid_, SIGTERM);
@@ -68,6 +72,7 @@ class Child {
 
  private:
   pid_t pid_ = 0;
+  std::string said_;
 };
 
 /// The folder of this program's own file, beside which the others are installed.
@@ -82,6 +87,13 @@ std::string howToCall() {
     if (fs::equivalent(fs::path(folder) / "zunth", self, ignored)) return "zunth";
   const fs::path relative = fs::relative(self, ignored);
   return relative.string().starts_with("..") || relative.empty() ? self.string() : relative.string();
+}
+
+/// The code that the service printed for the console's first start.
+std::string codeIn(const std::string& said) {
+  constexpr std::string_view kBefore = "the code is ";
+  const auto at = said.find(kBefore);
+  return at == std::string::npos ? std::string() : said.substr(at + kBefore.size(), 10);
 }
 
 /// One of the programs that make the demo.
@@ -145,7 +157,10 @@ int runDemo() {
         "(lines\n"
         "of text), probes and blowers over eight tanks (MQTT), and a day that was recorded on the roof.\n"
         "The last night is in its history, made up like all of it.\n"
-        "Open another terminal and try:\n\n"
+        "\n"
+        "See it in a browser:  http://127.0.0.1:8046\n"
+        "To make the first administrator there, the code is %3$s\n\n"
+        "Or open another terminal and try:\n\n"
         "  %1$s tree Hatchery --values\n"
         "  %1$s device --site %2$s\n"
         "  %1$s watch 'Hatchery/*/*/oxygen' 'Hatchery/Intake/*/pressure'\n"
@@ -155,7 +170,7 @@ int runDemo() {
         "  %1$s explain Hatchery/Feed/weight --site %2$s\n\n"
         "Its files, to look at: %2$s\n"
         "Ctrl-C ends it and leaves nothing behind.\n",
-        howToCall().c_str(), folder.c_str());
+        howToCall().c_str(), folder.c_str(), codeIn(children.back().said()).c_str());
     std::fflush(stdout);
     while (!asked) {
       ::usleep(200'000);

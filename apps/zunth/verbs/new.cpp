@@ -14,6 +14,7 @@ namespace {
 constexpr const char* kSite = R"(name: {name}
 uri: urn:{name}                       # no other server may have the same
 endpoint: opc.tcp://127.0.0.1:4840
+console: http://127.0.0.1:8046        # in a browser on this machine
 {security})";
 constexpr const char* kSecure =
     R"(# Connections are signed or encrypted, clients trusted one by one (zunth trust), users log in (zunth user).

@@ -1,8 +1,8 @@
-#include "apps/zunth/past.hpp"
+#include "service/client/past.hpp"
 
 #include "core/ua/structure_codec.hpp"
 
-namespace zunth::cli {
+namespace zunth::client {
 
 using namespace ua;
 
@@ -160,4 +160,4 @@ Awaitable<Result<HistoryUpdateResult>> updatePast(SessionPtr session, ExtensionO
   co_return std::move(answer->results.front());
 }
 
-}  // namespace zunth::cli
+}  // namespace zunth::client

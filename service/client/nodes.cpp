@@ -1,4 +1,4 @@
-#include "apps/zunth/nodes.hpp"
+#include "service/client/nodes.hpp"
 
 #include "core/ua/generated/node_ids.hpp"
 #include "core/ua/json.hpp"
@@ -11,7 +11,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
-namespace zunth::cli {
+namespace zunth::client {
 
 using namespace ua;
 
@@ -455,4 +455,4 @@ Result<Variant> typedValue(const std::string& text, const VariableFacts& facts) 
                near.empty() ? "one of " + all : near};
 }
 
-}  // namespace zunth::cli
+}  // namespace zunth::client

@@ -1,0 +1,169 @@
+#include "service/client/deeds.hpp"
+
+#include "core/ua/generated/node_ids.hpp"
+
+#include <algorithm>
+#include <map>
+
+#include <fmt/format.h>
+
+namespace zunth::client {
+
+using namespace ua;
+
+namespace {
+
+constexpr Deed kDeeds[] = {
+    {"acknowledge", "Say that somebody knows", "Acknowledge", nullptr, Deed::Takes::Event, "acknowledged", ""},
+    {"confirm", "Say that it was seen to", "Confirm", nullptr, Deed::Takes::Event, "confirmed", "confirm"},
+    {"comment", "Leave word for others", "AddComment", nullptr, Deed::Takes::Event, "commented", ""},
+    {"shelve", "Put aside for a time, or until it goes", "TimedShelve", "TimedShelve2", Deed::Takes::Time, "shelved",
+     "shelvable"},
+    {"unshelve", "Take from the shelf", "Unshelve", "Unshelve2", Deed::Takes::Nothing, "taken from the shelf",
+     "shelvable"},
+    {"suppress", "Keep from the lists of operators", "Suppress", "Suppress2", Deed::Takes::Nothing, "suppressed",
+     "suppressible"},
+    {"unsuppress", "Bring back to them", "Unsuppress", "Unsuppress2", Deed::Takes::Nothing, "unsuppressed",
+     "suppressible"},
+    {"remove", "Take out of service", "RemoveFromService", "RemoveFromService2", Deed::Takes::Nothing,
+     "removed from service", "removable"},
+    {"place", "Put back in service", "PlaceInService", "PlaceInService2", Deed::Takes::Nothing, "placed in service",
+     "removable"},
+    {"silence", "Stop the horn", "Silence", nullptr, Deed::Takes::Nothing, "silenced", "audible"},
+    {"reset", "Unlatch what has gone and was acknowledged", "Reset", "Reset2", Deed::Takes::Nothing, "reset",
+     "latched"},
+    {"enable", "Let it judge again", "Enable", nullptr, Deed::Takes::Nothing, "enabled", ""},
+    {"disable", "Let it judge nothing", "Disable", nullptr, Deed::Takes::Nothing, "disabled", ""},
+};
+
+using MethodIds = std::map<std::string, NodeId>;
+
+/// The methods of each node by their names, and its machine of shelving.
+Awaitable<Result<std::vector<MethodIds>>> methodsOf(std::shared_ptr<Session> session, std::vector<NodeId> nodes) {
+  std::vector<BrowseDescription> what;
+  for (const auto& node : nodes)
+    what.push_back({node, BrowseDirection::Forward, id::HasComponent, true,
+                    static_cast<std::uint32_t>(NodeClass::Method) | static_cast<std::uint32_t>(NodeClass::Object), 63});
+  auto found = co_await session->browse(std::move(what));
+  if (!found) co_return found.error();
+  std::vector<MethodIds> out;
+  for (const auto& one : *found) {
+    MethodIds methods;
+    for (const auto& reference : one.references)
+      if (reference.browseName.namespaceIndex == 0) methods[reference.browseName.name.str()] = reference.nodeId.nodeId;
+    out.push_back(std::move(methods));
+  }
+  co_return out;
+}
+
+/// The ids of events that the deed is about: of what stands, and of what isn't on the list by its last event.
+Awaitable<Result<std::vector<ByteString>>> eventsOf(std::shared_ptr<Session> session, const DeedWish& asked, NodeId alarm,
+                                                    const std::vector<Condition>& standing) {
+  std::vector<ByteString> out;
+  const std::string word = asked.deed->word;
+  for (const auto& condition : standing) {
+    if (!(condition.id == alarm)) continue;
+    const bool isMeant = word == "acknowledge" ? !condition.isAcknowledged
+                         : word == "confirm"   ? condition.isAcknowledged && !condition.isConfirmed
+                                               : condition.branch.isNull();
+    if (isMeant) out.push_back(condition.eventId);
+  }
+  if (!out.empty()) co_return out;
+  BrowseDescription what{alarm, BrowseDirection::Forward, id::HasProperty, true, 0, 63};
+  auto properties = co_await session->browse(what);
+  if (!properties) co_return properties.error();
+  for (const auto& reference : *properties) {
+    if (reference.browseName.name.view() != "EventId") continue;
+    auto values =
+        co_await session->readAttributes(reference.nodeId.nodeId, std::vector<AttributeId>(1, AttributeId::Value));
+    if (!values) co_return values.error();
+    if (const auto* eventId = values->front().value.get<ByteString>()) out.push_back(*eventId);
+    co_return out;
+  }
+  co_return Error{status::BadNodeIdInvalid, "it is no alarm", "zunth alarms"};
+}
+
+Awaitable<Error> callOnce(std::shared_ptr<Session> session, NodeId object, NodeId method, std::vector<Variant> inputs) {
+  auto outcome = co_await session->call(object, method, std::move(inputs));
+  co_return outcome ? outcome->error : outcome.error();
+}
+
+/// Does it to one alarm; Good, or why it was refused.
+Awaitable<Error> doOne(std::shared_ptr<Session> session, const DeedWish& asked, NodeId alarm, MethodIds methods,
+                       const std::vector<Condition>& standing) {
+  const Deed& deed = *asked.deed;
+  const LocalizedText comment = asked.comment.empty() ? LocalizedText() : LocalizedText(String(asked.comment));
+  if (!methods.contains("Enable")) co_return Error{status::BadNodeIdInvalid, "it is no alarm", "zunth alarms"};
+  const std::string word = deed.word;
+  NodeId object = alarm;
+  if (word == "shelve" || word == "unshelve") {
+    if (const auto machine = methods.find("ShelvingState"); machine != methods.end()) {
+      object = machine->second;
+      auto below = co_await methodsOf(session, std::vector<NodeId>(1, object));
+      if (!below) co_return below.error();
+      methods = std::move(below->front());
+    } else {
+      methods.clear();
+    }
+  }
+  std::string method = deed.method, commented = deed.commented ? deed.commented : "";
+  if (asked.isOnce) method = "OneShotShelve", commented = "OneShotShelve2";
+  const bool takesComment = !comment.text.isNull() && methods.contains(commented);
+  const auto found = methods.find(takesComment ? commented : method);
+  if (found == methods.end())
+    co_return Error{status::BadMethodInvalid, fmt::format("it has no {}", method),
+                    *deed.missing
+                        ? fmt::format("write '{}' with the alarm in the model, and: zunth apply", deed.missing)
+                        : std::string()};
+  std::vector<ByteString> events;
+  const bool leavesWord = !comment.text.isNull() && !takesComment && deed.takes != Deed::Takes::Event;
+  if (deed.takes == Deed::Takes::Event || leavesWord) {
+    auto ids = co_await eventsOf(session, asked, alarm, standing);
+    if (!ids) co_return ids.error();
+    events = std::move(*ids);
+  }
+  std::vector<Variant> inputs;
+  if (deed.takes == Deed::Takes::Event) {
+    for (const auto& eventId : events) {
+      inputs.clear();
+      inputs.push_back(Variant(eventId));
+      inputs.push_back(Variant(comment));
+      const Error outcome = co_await callOnce(session, object, found->second, inputs);
+      if (outcome.code.isBad()) co_return outcome;
+    }
+    co_return Error{status::Good, {}, {}};
+  }
+  if (deed.takes == Deed::Takes::Time && !asked.isOnce) inputs.push_back(Variant(asked.time));
+  if (takesComment) inputs.push_back(Variant(comment));
+  const Error outcome = co_await callOnce(session, object, found->second, std::move(inputs));
+  if (outcome.code.isBad() || !leavesWord || events.empty()) co_return outcome;
+  // Where the method takes no comment, it follows by itself.
+  const auto add = methods.find("AddComment");
+  std::vector<Variant> words;
+  words.push_back(Variant(events.front()));
+  words.push_back(Variant(comment));
+  co_return co_await callOnce(session, alarm,
+                              add == methods.end() ? NodeId(id::ConditionType_AddComment) : add->second,
+                              std::move(words));
+}
+
+}  // namespace
+
+std::span<const Deed> deeds() { return kDeeds; }
+
+const Deed* deedNamed(std::string_view word) {
+  const auto found = std::ranges::find(kDeeds, word, &Deed::word);
+  return found == std::end(kDeeds) ? nullptr : &*found;
+}
+
+Awaitable<Result<std::vector<Error>>> doDeed(std::shared_ptr<Session> session, DeedWish wish,
+                                             std::vector<NodeId> alarms, std::vector<Condition> standing) {
+  auto methods = co_await methodsOf(session, alarms);
+  if (!methods) co_return methods.error();
+  std::vector<Error> out;
+  for (std::size_t i = 0; i < alarms.size(); ++i)
+    out.push_back(co_await doOne(session, wish, alarms[i], (*methods)[i], standing));
+  co_return out;
+}
+
+}  // namespace zunth::client

@@ -1,0 +1,62 @@
+#pragma once
+
+#include "core/ua/json.hpp"
+#include "service/client/session.hpp"
+
+/// Nodes as people name and know them: at the command line, and in the console.
+namespace zunth::client {
+
+using SessionPtr = std::shared_ptr<Session>;
+
+struct Found {
+  ua::NodeId nodeId;
+  std::string path;  // from Objects, or the NodeId's text
+  ua::NodeClass nodeClass = ua::NodeClass::Unspecified;
+  ua::NodeId typeDefinition;
+  ua::NodeId parent;  // null when the node was named by its id
+};
+
+/// Alarms have half a hundred fields each, and all the same ones: nobody wants them who doesn't ask for them.
+bool isAlarm(const Found& node);
+
+/// The nodes that a pattern names: a path from Objects with * and ** (which leaves out the fields of alarms), or a
+/// NodeId. An error when there is none, with the nearest name at the place where the path led nowhere.
+Awaitable<ua::Result<std::vector<Found>>> findNodes(SessionPtr session, std::string pattern);
+/// All nodes of several patterns, without doubles.
+Awaitable<ua::Result<std::vector<Found>>> findNodes(SessionPtr session, std::vector<std::string> patterns);
+/// The one node of a path without wildcards.
+Awaitable<ua::Result<Found>> findNode(SessionPtr session, std::string path);
+/// The hierarchical children of each node, in order.
+Awaitable<ua::Result<std::vector<std::vector<Found>>>> childrenOf(SessionPtr session, std::vector<Found> parents);
+
+/// The type that a name or NodeId stands for, at or below one of `roots` (types, or the folders they are in). The error
+/// has the nearest name.
+Awaitable<ua::Result<Found>> findType(SessionPtr session, std::string name, std::vector<ua::NodeId> roots);
+
+/// What is needed to show or convert a variable's value.
+struct VariableFacts {
+  ua::BuiltInType builtIn = ua::BuiltInType::Null;  // of its data type; Variant when several are allowed
+  ua::NodeId dataType;
+  std::string dataTypeName;
+  std::int32_t valueRank = -1;
+  std::uint8_t accessLevel = 0;
+  std::string unit;
+  std::vector<std::pair<std::int64_t, std::string>> enumeration;
+  std::shared_ptr<const ua::TypeCatalog> types;    // where the server's own structures are known
+  const ua::StructureSchema* structure = nullptr;  // of a structure that the server defines itself
+  bool isWritable() const { return accessLevel & ua::AccessLevelType::CurrentWrite; }
+};
+/// In the order of `variables`; what the server doesn't tell is left at its default.
+Awaitable<ua::Result<std::vector<VariableFacts>>> factsOf(SessionPtr session, std::vector<ua::NodeId> variables);
+/// The facts of a data type alone, as for a method's argument.
+Awaitable<ua::Result<VariableFacts>> factsOfType(SessionPtr session, ua::NodeId dataType, std::int32_t valueRank);
+
+/// The value as people read it: an enumeration by its name, a structure by its fields, everything else as
+/// ua::format() has it.
+std::string valueText(const ua::Variant& value, const VariableFacts& facts);
+/// The value as scripts read it.
+ua::Json valueJson(const ua::Variant& value, const VariableFacts& facts);
+/// What was typed, as the variable's type: an enumeration's name counts, too, and a structure is typed as JSON.
+ua::Result<ua::Variant> typedValue(const std::string& text, const VariableFacts& facts);
+
+}  // namespace zunth::client
