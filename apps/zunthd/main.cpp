@@ -2,6 +2,7 @@
 #include "service/admin/bounded_log.hpp"
 #include "service/admin/running_site.hpp"
 #include "service/admin/site_lock.hpp"
+#include "service/console/console.hpp"
 #include "service/net/allocation.hpp"
 
 #include <algorithm>
@@ -11,6 +12,7 @@
 
 #include <CLI/CLI.hpp>
 #include <boost/asio/signal_set.hpp>
+#include <spdlog/sinks/dist_sink.h>
 #include <spdlog/sinks/stdout_color_sinks.h>
 #include <spdlog/spdlog.h>
 #include <sys/resource.h>
@@ -26,7 +28,7 @@ void takeDescriptors() {
   setrlimit(RLIMIT_NOFILE, &limit);
 }
 
-int serve(const std::string& folder) {
+int serve(const std::string& folder, std::shared_ptr<zunth::admin::RunningSite::KeptLog> kept) {
   auto site = zunth::admin::loadSite(folder);
   for (const auto& line : site.report()) std::fprintf(stderr, "%s\n", line.c_str());
   if (!site.isSound()) return 1;
@@ -45,14 +47,23 @@ int serve(const std::string& folder) {
   zunth::net::asio::io_context loop(static_cast<int>(threads));
   const zunth::net::Loops loops(loop);
   zunth::admin::RunningSite running(loops, std::move(site));
+  running.showLog(std::move(kept));
   auto urls = running.start();
   if (!urls) return told(urls.error());
+  zunth::console::Console console(loops, running);
+  // Clients are served, whether or not browsers are.
+  const auto page = console.open();
+  if (!page) spdlog::error("there is no console: {}; {}", page.error().cause, page.error().next);
   zunth::net::asio::signal_set signals(loops.services(), SIGINT, SIGTERM);
   signals.async_wait([&](const boost::system::error_code&, int) {
+    console.close();
     running.stop();
     loop.stop();
   });
   for (const auto& url : *urls) std::printf("serving %s at %s\n", folder.c_str(), url.c_str());
+  if (page && !page->empty()) std::printf("console at %s\n", page->c_str());
+  if (page && !page->empty() && console.awaitsFirstUser())
+    std::printf("to make the first administrator there, the code is %s\n", console.firstCode().c_str());
   std::fflush(stdout);
   {
     std::vector<std::jthread> others;
@@ -83,12 +94,16 @@ int main(int argc, char** argv) {
   } catch (const CLI::ParseError& e) {
     return app.exit(e) == 0 ? 0 : 2;
   }
-  spdlog::set_default_logger(std::make_shared<spdlog::logger>(
-      "zunthd", std::make_shared<zunth::admin::BoundedLog>(std::make_shared<spdlog::sinks::stderr_color_sink_mt>())));
+  const auto kept = std::make_shared<zunth::admin::RunningSite::KeptLog>(1'000);
+  const auto both = std::make_shared<spdlog::sinks::dist_sink_mt>();
+  both->add_sink(std::make_shared<spdlog::sinks::stderr_color_sink_mt>());
+  both->add_sink(kept);
+  spdlog::set_default_logger(
+      std::make_shared<spdlog::logger>("zunthd", std::make_shared<zunth::admin::BoundedLog>(both)));
   takeDescriptors();
   // A file that may not grow is a write that fails, and nothing to die of.
   std::signal(SIGXFSZ, SIG_IGN);
   spdlog::set_level(spdlog::level::from_str(level));
   spdlog::set_pattern("%Y-%m-%d %H:%M:%S.%e %^%l%$ %v");
-  return serve(folder);
+  return serve(folder, kept);
 }

@@ -1,93 +1,20 @@
 // The demo's plant with all of its devices, on ports of its own.
+#include "tests/service/hatchery.hpp"
+
 #include <algorithm>
 #include <map>
 #include <sstream>
 
-#include "tests/service/broker.hpp"
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
 namespace zunth::hatchery_test {
 
 using Json = nlohmann::json;
+using test::Hatchery;
 using test::program;
 
 namespace {
-
-class Hatchery {
- public:
-  /// With the devices of the demo, or with those that its files alone describe.
-  explicit Hatchery(bool areTheirOwn = true) {
-    std::filesystem::copy(std::string(ZUNTH_SOURCE_DIR) + "/demo/hatchery", site(),
-                          std::filesystem::copy_options::recursive);
-    for (const char* port : {"5502", "5503", "4001", "4002", "20000"}) {
-      ports[port] = std::to_string(test::freePort());
-      replace(port, ports[port]);
-    }
-    replace("18830", std::to_string(broker.port));
-    replace("opc.tcp://127.0.0.1:4840", "opc.tcp://127.0.0.1:0");
-    if (areTheirOwn)
-      startDevices();
-    else
-      start("all", {"site", site().string()});
-    service =
-        std::make_unique<test::Process>(std::vector<std::string>{program("zunthd"), site().string(), "--log", "off"});
-    const std::string line = service->line();
-    url = line.substr(line.find("opc.tcp"));
-  }
-  void startDevices() {
-    start("filter-DF1", {"drum-filter", "--port", ports["5502"], "--speedup", "4"});
-    start("filter-DF2", {"drum-filter", "--port", ports["5503"]});
-    start("feeder-line", {"feeder", "--line", (site() / "feeder-line").string(), "--unit", "3"});
-    start("scale", {"scale", "--port", ports["4001"]});
-    start("ph-meter", {"ph-meter", "--port", ports["4002"]});
-    start("intake-station", {"outstation", "--port", ports["20000"]});
-    startProbes();
-  }
-  std::filesystem::path site() const { return folder.path / "site"; }
-  void start(const std::string& device, std::vector<std::string> command) {
-    command.insert(command.begin(), program("zunth-sim"));
-    auto& process = devices[device] = std::make_unique<test::Process>(command);
-    REQUIRE(!process->line().empty());
-  }
-  void startProbes() {
-    start("probes", {"probes", "--broker", broker.address(), "--tanks", "A1,A2,A3,A4,B1,B2,B3,B4"});
-  }
-  test::Outcome zunth(const std::string& arguments) const {
-    return test::run(program("zunth") + " " + arguments + " --at " + url, folder.path);
-  }
-  test::Outcome zunthAlone(const std::string& arguments) const {
-    return test::run(program("zunth") + " " + arguments, folder.path);
-  }
-  Json read(const std::string& node) const { return Json::parse(zunth("read '" + node + "' --output json").out)[0]; }
-  /// Waits until a value is as wanted.
-  bool becomes(const std::string& node, const std::function<bool(const Json&)>& wanted) const {
-    test::Process watch(
-        {program("zunth"), "watch", node, "--interval", "50", "--output", "json", "--for", "30", "--at", url});
-    for (std::string line = watch.line(30'000); !line.empty(); line = watch.line(30'000))
-      if (wanted(Json::parse(line))) return true;
-    return false;
-  }
-
-  test::Broker broker;
-  test::TemporaryFolder folder;
-  std::map<std::string, std::string> ports;
-  std::map<std::string, std::unique_ptr<test::Process>> devices;
-  std::unique_ptr<test::Process> service;
-  std::string url;
-
- private:
-  void replace(const std::string& what, const std::string& with) const {
-    for (const auto& entry : std::filesystem::recursive_directory_iterator(site())) {
-      if (entry.path().extension() != ".yaml") continue;
-      std::ifstream in(entry.path());
-      std::string text{std::istreambuf_iterator<char>(in), {}};
-      for (auto at = text.find(what); at != std::string::npos; at = text.find(what, at + with.size()))
-        text.replace(at, what.size(), with);
-      std::ofstream(entry.path()) << text;
-    }
-  }
-};
 
 const auto isGood = [](const Json& value) { return value["status"].get<std::string>().starts_with("Good"); };
 

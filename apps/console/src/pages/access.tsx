@@ -1,0 +1,314 @@
+import { useMemo, useState } from 'react';
+import { Button, Modal, MultiSelect, PasswordInput, Textarea, TextInput } from '@mantine/core';
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { Link } from 'wouter';
+import { get, post } from '../api';
+import type { AccessToken, Client, KnownCertificate, Me, Status, User } from '../types';
+import { w } from '../words';
+import { ageText, dayText } from '../parts/format';
+import { Empty, Mark, Refused, useNow } from '../parts/status';
+import { Table, type Column } from '../parts/table';
+import { useWatchList } from '../parts/watch_list';
+import { Copyable } from './overview';
+
+const roles = ['Observer', 'Operator', 'Engineer', 'Supervisor', 'ConfigureAdmin', 'SecurityAdmin'];
+
+function Certificates() {
+  const queries = useQueryClient();
+  const told = useQuery({ queryKey: ['certificates'], queryFn: () => get<{ certificates: KnownCertificate[] }>('certificates'), refetchInterval: 3_000 });
+  const [asked, setAsked] = useState<KnownCertificate | null>(null);
+  const [error, setError] = useState<unknown>(null);
+  const change = async (verb: string, fingerprint: string) => {
+    try {
+      await post(`certificates/${verb}`, { fingerprint });
+      setAsked(null);
+      setError(null);
+    } catch (refused) {
+      setError(refused);
+    }
+    await queries.invalidateQueries({ queryKey: ['certificates'] });
+  };
+  const columns = useMemo<Column<KnownCertificate>[]>(
+    () => [
+      { name: w.access.state, of: (one) => one.state, width: 100, show: (one) => <Mark level={one.state === 'trusted' ? 'good' : one.state === 'issuer' ? 'plain' : 'bad'}>{one.state}</Mark> },
+      { name: w.access.subject, of: (one) => one.subject },
+      { name: w.access.application, of: (one) => one.application },
+      { name: w.access.validTo, of: (one) => one.validTo, show: (one) => dayText(Date.parse(one.validTo)) },
+      { name: w.access.fingerprint, of: (one) => one.fingerprint, show: (one) => <span className="octets" title={one.fingerprint}>{one.fingerprint.slice(0, 23)}…</span> },
+      {
+        name: '',
+        of: () => '',
+        show: (one) => (
+          <span className="bar" style={{ flexWrap: 'nowrap', justifyContent: 'flex-end' }}>
+            {one.state !== 'trusted' && one.state !== 'issuer' && (
+              <Button variant="filled" onClick={() => setAsked(one)}>
+                {w.access.trust}
+              </Button>
+            )}
+            <Button onClick={() => change('remove', one.fingerprint)}>{one.state === 'trusted' ? w.access.distrust : w.access.forget}</Button>
+          </span>
+        ),
+      },
+    ],
+    [],
+  );
+  if (told.error) return <Refused error={told.error} />;
+  // Who waits to be decided about comes first.
+  const rows = [...(told.data?.certificates ?? [])].sort((a, b) => Number(a.state === 'trusted') - Number(b.state === 'trusted'));
+  return (
+    <>
+      {error !== null && <Refused error={error} />}
+      <Table label={w.access.certificates} rows={rows} columns={columns} keyOf={(one) => one.state + one.fingerprint} exportAs="certificates" empty={<Empty title={w.access.noCertificates} />} />
+      <Modal opened={asked !== null} onClose={() => setAsked(null)} title={w.access.trust} size="lg">
+        {asked && (
+          <div className="stack">
+            <p>{w.access.trustAsk}</p>
+            <dl className="facts">
+              <dt>{w.access.subject}</dt>
+              <dd>{asked.subject}</dd>
+              <dt>{w.access.application}</dt>
+              <dd>{asked.application}</dd>
+              <dt>{w.access.validTo}</dt>
+              <dd>{asked.validTo}</dd>
+              <dt>{w.access.fingerprint}</dt>
+              <dd className="octets">{asked.fingerprint}</dd>
+            </dl>
+            <div className="bar">
+              <Button variant="filled" onClick={() => change('trust', asked.fingerprint)}>
+                {w.access.trust}
+              </Button>
+              <Button onClick={() => setAsked(null)}>{w.cancel}</Button>
+            </div>
+          </div>
+        )}
+      </Modal>
+    </>
+  );
+}
+
+function Users() {
+  const queries = useQueryClient();
+  const told = useQuery({ queryKey: ['users'], queryFn: () => get<{ users: User[] }>('users') });
+  const [form, setForm] = useState<{ name: string; isNew: boolean } | null>(null);
+  const [name, setName] = useState('');
+  const [password, setPassword] = useState('');
+  const [given, setGiven] = useState<string[]>(['Operator']);
+  const [error, setError] = useState<unknown>(null);
+  const change = async (body: object) => {
+    try {
+      await post('users', body);
+      setError(null);
+      setForm(null);
+      setPassword('');
+    } catch (refused) {
+      setError(refused);
+    }
+    await queries.invalidateQueries({ queryKey: ['users'] });
+  };
+  const columns = useMemo<Column<User>[]>(
+    () => [
+      { name: w.access.name, of: (user) => user.name },
+      { name: w.access.roles, of: (user) => user.roles.join(', ') },
+      { name: w.access.enabled, of: (user) => (user.isEnabled ? w.access.yes : w.access.no) },
+      {
+        name: '',
+        of: () => '',
+        show: (user) => (
+          <span className="bar" style={{ flexWrap: 'nowrap', justifyContent: 'flex-end' }}>
+            <Button
+              onClick={() => {
+                setName(user.name);
+                setGiven(user.roles);
+                setForm({ name: user.name, isNew: false });
+              }}
+            >
+              {w.access.change}
+            </Button>
+            <Button onClick={() => change({ change: user.isEnabled ? 'disable' : 'enable', name: user.name })}>{user.isEnabled ? w.access.disable : w.access.enable}</Button>
+            <Button onClick={() => change({ change: 'remove', name: user.name })}>{w.remove}</Button>
+          </span>
+        ),
+      },
+    ],
+    [],
+  );
+  const submit = async (event: React.FormEvent) => {
+    event.preventDefault();
+    if (form?.isNew) return change({ change: 'add', name, password, roles: given });
+    if (password) await change({ change: 'password', name, password });
+    await change({ change: 'role', name, roles: given });
+  };
+  if (told.error) return <Refused error={told.error} />;
+  return (
+    <>
+      {error !== null && !form && <Refused error={error} />}
+      <Table
+        label={w.access.users}
+        rows={told.data?.users ?? []}
+        columns={columns}
+        keyOf={(user) => user.name}
+        tools={
+          <Button
+            variant="filled"
+            onClick={() => {
+              setName('');
+              setGiven(['Operator']);
+              setForm({ name: '', isNew: true });
+            }}
+          >
+            {w.access.addUser}
+          </Button>
+        }
+        empty={<Empty title={w.access.noUsers} />}
+      />
+      <Modal opened={form !== null} onClose={() => setForm(null)} title={form?.isNew ? w.access.addUser : name}>
+        <form className="stack" onSubmit={submit}>
+          {form?.isNew && <TextInput label={w.access.name} value={name} onChange={(event) => setName(event.currentTarget.value)} required data-autofocus />}
+          <PasswordInput label={form?.isNew ? w.access.password : w.access.newPassword} value={password} onChange={(event) => setPassword(event.currentTarget.value)} required={form?.isNew} autoComplete="new-password" />
+          <MultiSelect label={w.access.roles} data={[...new Set([...roles, ...given])]} value={given} onChange={setGiven} />
+          {error !== null && <Refused error={error} />}
+          <Button type="submit" variant="filled">
+            {w.save}
+          </Button>
+        </form>
+      </Modal>
+    </>
+  );
+}
+
+/** What spreadsheets read by a link of their own. */
+function Links() {
+  const queries = useQueryClient();
+  const told = useQuery({ queryKey: ['tokens'], queryFn: () => get<{ tokens: AccessToken[] }>('tokens') });
+  const list = useWatchList();
+  const [isMaking, setMaking] = useState(false);
+  const [name, setName] = useState('');
+  const [nodes, setNodes] = useState('');
+  const [made, setMade] = useState<string | null>(null);
+  const [error, setError] = useState<unknown>(null);
+  const attempt = async (work: () => Promise<unknown>) => {
+    try {
+      await work();
+      setError(null);
+    } catch (refused) {
+      setError(refused);
+    }
+    await queries.invalidateQueries({ queryKey: ['tokens'] });
+  };
+  const make = (event: React.FormEvent) => {
+    event.preventDefault();
+    void attempt(async () => {
+      const { path } = await post<{ path: string }>('tokens', { name, nodes: nodes.split('\n').map((node) => node.trim()).filter(Boolean) });
+      setMade(location.origin + path);
+    });
+  };
+  const columns = useMemo<Column<AccessToken>[]>(
+    () => [
+      { name: w.access.name, of: (token) => token.name },
+      { name: w.access.nodes, of: (token) => token.nodes.join(' ') },
+      { name: w.access.madeBy, of: (token) => token.user },
+      { name: w.access.since, of: (token) => token.made, show: (token) => dayText(Date.parse(token.made)) },
+      { name: '', of: () => '', show: (token) => <Button onClick={() => attempt(() => post('tokens/remove', { name: token.name }))}>{w.remove}</Button> },
+    ],
+    [],
+  );
+  if (told.error) return <Refused error={told.error} />;
+  return (
+    <>
+      {error !== null && !isMaking && <Refused error={error} />}
+      <Table
+        label={w.access.tokens}
+        rows={told.data?.tokens ?? []}
+        columns={columns}
+        keyOf={(token) => token.name}
+        tools={
+          <Button
+            onClick={() => {
+              setMade(null);
+              setMaking(true);
+            }}
+          >
+            {w.access.makeToken}
+          </Button>
+        }
+        empty={<Empty title={w.access.noTokens} />}
+      />
+      <Modal opened={isMaking} onClose={() => setMaking(false)} title={w.access.makeToken} size="lg">
+        {made ? (
+          <div className="stack">
+            <p>{w.access.tokenOnce}</p>
+            <Copyable text={made} octets />
+          </div>
+        ) : (
+          <form className="stack" onSubmit={make}>
+            <TextInput label={w.access.name} value={name} onChange={(event) => setName(event.currentTarget.value)} required data-autofocus />
+            <Textarea label={w.access.tokenNodes} value={nodes} onChange={(event) => setNodes(event.currentTarget.value)} required autosize minRows={3} maxRows={10} />
+            {list.nodes.length > 0 && <Button onClick={() => setNodes(list.nodes.join('\n'))}>{w.access.fromList}</Button>}
+            {error !== null && <Refused error={error} />}
+            <Button type="submit" variant="filled">
+              {w.access.makeToken}
+            </Button>
+          </form>
+        )}
+      </Modal>
+    </>
+  );
+}
+
+function Connected() {
+  const status = useQuery({ queryKey: ['status'], queryFn: () => get<Status>('status'), refetchInterval: 3_000 });
+  const now = useNow();
+  const columns = useMemo<Column<Client>[]>(
+    () => [
+      { name: w.access.name, of: (client) => client.name },
+      { name: w.access.who, of: (client) => client.user },
+      { name: w.access.from, of: (client) => client.from },
+      { name: w.access.security, of: (client) => client.security, show: (client) => <Mark level={client.security === 'unsecured' ? 'doubtful' : 'good'}>{client.security}</Mark> },
+      { name: w.access.since, of: (client) => client.since ?? 0, show: (client) => ageText(now - (client.since ?? now)), isNumber: true },
+      { name: w.access.items, of: (client) => client.items, isNumber: true },
+      { name: w.access.reads, of: (client) => client.reads, isNumber: true },
+      { name: w.access.writes, of: (client) => client.writes, isNumber: true },
+    ],
+    [now],
+  );
+  return <Table label={w.access.clients} rows={status.data?.clients ?? []} columns={columns} keyOf={(client) => `${client.name} ${client.from} ${client.since}`} exportAs="clients" empty={<Empty title={w.overview.noClients} />} />;
+}
+
+export default function Access({ me }: { me: Me }) {
+  const isAdministrator = me.roles?.includes('SecurityAdmin');
+  return (
+    <div className="stack">
+      <h1>{w.access.title}</h1>
+      {!isAdministrator && (
+        <div className="card bar">
+          <span>{w.access.needs}</span>
+          <Button component={Link} href={me.awaitsFirstUser ? '/first' : '/login'} variant="filled">
+            {me.awaitsFirstUser ? w.access.first : w.login.go}
+          </Button>
+        </div>
+      )}
+      {isAdministrator && (
+        <section className="stack">
+          <h2>{w.access.certificates}</h2>
+          <Certificates />
+        </section>
+      )}
+      {isAdministrator && (
+        <section className="stack">
+          <h2>{w.access.users}</h2>
+          <Users />
+        </section>
+      )}
+      {!me.isAnonymous && (
+        <section className="stack">
+          <h2>{w.access.tokens}</h2>
+          <Links />
+        </section>
+      )}
+      <section className="stack">
+        <h2>{w.access.clients}</h2>
+        <Connected />
+      </section>
+    </div>
+  );
+}

@@ -1,0 +1,144 @@
+import { useMemo, useState } from 'react';
+import { Button, Menu, SegmentedControl, TextInput } from '@mantine/core';
+import { Link } from 'wouter';
+import { post } from '../api';
+import { useAlarms } from '../live';
+import type { Alarm, Refusal } from '../types';
+import { w } from '../words';
+import { ageText } from '../parts/format';
+import { Empty, Mark, Refused, useNow } from '../parts/status';
+import { Table, type Column } from '../parts/table';
+import { ApiError } from '../api';
+
+const kinds = {
+  all: () => true,
+  active: (alarm: Alarm) => alarm.isActive,
+  unacknowledged: (alarm: Alarm) => !alarm.isAcknowledged,
+  putAside: (alarm: Alarm) => alarm.isShelved || alarm.isSuppressed || alarm.isOutOfService,
+};
+type Kind = keyof typeof kinds;
+
+const keyOf = (alarm: Alarm) => `${alarm.id} ${alarm.branch}`;
+const isAside = kinds.putAside;
+
+/** Severity as a person weighs it; the number stands beside it. */
+function severityLevel(alarm: Alarm) {
+  if (isAside(alarm) || !alarm.isActive) return 'plain' as const;
+  return alarm.severity >= 500 ? ('bad' as const) : ('doubtful' as const);
+}
+
+export function AlarmTable({ area, isSmall }: { area?: string; isSmall?: boolean }) {
+  const all = useAlarms();
+  const now = useNow();
+  const [kind, setKind] = useState<Kind>('all');
+  const [chosen, setChosen] = useState<Set<string>>(new Set());
+  const [comment, setComment] = useState('');
+  const [failures, setFailures] = useState<{ alarm: string; error: Refusal }[]>([]);
+  const [error, setError] = useState<unknown>(null);
+  const [isBusy, setBusy] = useState(false);
+  const rows = useMemo(() => (all ?? []).filter((alarm) => kinds[kind](alarm) && (!area || alarm.alarm.startsWith(area))), [all, kind, area]);
+  const picked = (all ?? []).filter((alarm) => chosen.has(keyOf(alarm)));
+
+  const act = async (what: string, more: object = {}) => {
+    setBusy(true);
+    try {
+      const alarms = [...new Set(picked.map((alarm) => alarm.id))];
+      const { outcomes } = await post<{ outcomes: { alarm: string; error?: Refusal }[] }>('alarms', { what, alarms, comment, ...more });
+      setFailures(outcomes.filter((one): one is { alarm: string; error: Refusal } => !!one.error));
+      setError(null);
+      setComment('');
+      setChosen(new Set());
+    } catch (refused) {
+      setError(refused);
+    } finally {
+      setBusy(false);
+    }
+  };
+  const columns = useMemo<Column<Alarm>[]>(() => {
+    const list: Column<Alarm>[] = [
+      { name: w.alarms.severity, of: (alarm) => alarm.severity, isNumber: true, width: 70, show: (alarm) => <Mark level={severityLevel(alarm)}>{alarm.severity}</Mark> },
+      { name: w.alarms.alarm, of: (alarm) => alarm.alarm, show: (alarm) => <Link href={`/node/${encodeURIComponent(alarm.alarm)}`}>{alarm.alarm}</Link> },
+      { name: w.alarms.message, of: (alarm) => alarm.message },
+      { name: w.alarms.state, of: (alarm) => alarm.state, show: (alarm) => <span style={{ fontWeight: alarm.isActive && !isAside(alarm) ? 600 : 400 }}>{alarm.state}</span> },
+      { name: w.alarms.since, of: (alarm) => alarm.since ?? '', isNumber: true, width: 70, show: (alarm) => (alarm.since ? <span title={alarm.since}>{ageText(now - Date.parse(alarm.since))}</span> : '') },
+      { name: w.alarms.comment, of: (alarm) => alarm.comment },
+    ];
+    return isSmall ? [list[0]!, list[1]!, list[3]!] : list;
+  }, [now, isSmall]);
+
+  const does = (
+    <>
+      <SegmentedControl size="xs" aria-label={w.alarms.state} value={kind} onChange={(value) => setKind(value as Kind)} data={(Object.keys(kinds) as Kind[]).map((value) => ({ value, label: w.alarms[value] }))} />
+      {picked.length > 0 && (
+        <>
+          <strong>{w.alarms.chosen(picked.length)}</strong>
+          <TextInput aria-label={w.alarms.commentHint} placeholder={w.alarms.commentHint} value={comment} onChange={(event) => setComment(event.currentTarget.value)} w={170} />
+          <Button variant="filled" loading={isBusy} onClick={() => act('acknowledge')} disabled={!picked.some((alarm) => !alarm.isAcknowledged)}>
+            {w.alarms.acknowledge}
+          </Button>
+          <Menu>
+            <Menu.Target>
+              <Button>
+                {w.alarms.shelve} <span aria-hidden="true">▾</span>
+              </Button>
+            </Menu.Target>
+            <Menu.Dropdown>
+              {Object.entries(w.alarms.minutes).map(([minutes, label]) => (
+                <Menu.Item key={minutes} onClick={() => act('shelve', { minutes: Number(minutes) })}>
+                  {label}
+                </Menu.Item>
+              ))}
+              <Menu.Item onClick={() => act('shelve', { once: true })}>{w.alarms.once}</Menu.Item>
+              <Menu.Item onClick={() => act('unshelve')}>{w.alarms.unshelve}</Menu.Item>
+            </Menu.Dropdown>
+          </Menu>
+          <Menu>
+            <Menu.Target>
+              <Button>
+                {w.alarms.more} <span aria-hidden="true">▾</span>
+              </Button>
+            </Menu.Target>
+            <Menu.Dropdown>
+              {['confirm', 'comment', 'suppress', 'unsuppress', 'remove', 'place', 'silence', 'reset', 'enable', 'disable'].map((what) => (
+                <Menu.Item key={what} onClick={() => act(what)} disabled={what === 'comment' && !comment}>
+                  {what}
+                </Menu.Item>
+              ))}
+            </Menu.Dropdown>
+          </Menu>
+        </>
+      )}
+    </>
+  );
+  return (
+    <div className="stack">
+      {error !== null && <Refused error={error} />}
+      {failures.map((failure) => (
+        <div key={failure.alarm}>
+          <strong>{failure.alarm}</strong>
+          <Refused error={new ApiError(failure.error, 400)} />
+        </div>
+      ))}
+      <Table
+        label={w.alarms.title}
+        rows={rows}
+        columns={columns}
+        keyOf={keyOf}
+        exportAs={isSmall ? undefined : 'alarms'}
+        chosen={chosen}
+        onChoose={setChosen}
+        tools={does}
+        empty={<Empty title={all === null ? w.loading : kind === 'all' ? w.alarms.none : w.alarms.noneOf} />}
+      />
+    </div>
+  );
+}
+
+export default function Alarms() {
+  return (
+    <div className="stack">
+      <h1>{w.alarms.title}</h1>
+      <AlarmTable />
+    </div>
+  );
+}

@@ -1,0 +1,181 @@
+import { useEffect, useState } from 'react';
+import { Button, Select, TextInput } from '@mantine/core';
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { Link, useLocation } from 'wouter';
+import { get, post } from '../api';
+import type { Me, NodePage, OperatorPage, Sheet, Widget, WidgetKind } from '../types';
+import { w } from '../words';
+import { NodePicker } from '../parts/seek';
+import { Empty, Mark, Refused } from '../parts/status';
+import { fitting, plainWidget, widgetFor, WidgetView } from '../parts/widgets';
+
+/** Where the chosen widget is changed: by buttons, so that it goes by keyboard and by touch. */
+function Tools({ widget, onChange, onMove, onRemove }: { widget: Widget; onChange: (widget: Widget) => void; onMove: (by: number) => void; onRemove: () => void }) {
+  const node = useQuery({ queryKey: ['node', widget.node], queryFn: () => get<NodePage>('node', { node: widget.node }), enabled: !!widget.node });
+  const kinds = widget.node && node.data ? fitting(node.data) : [widget.kind];
+  const size = (columns: number, rows: number) => onChange({ ...widget, columns: Math.max(1, Math.min(12, widget.columns + columns)), rows: Math.max(1, Math.min(12, widget.rows + rows)) });
+  return (
+    <div className="card bar" role="toolbar" aria-label={widget.title}>
+      <TextInput aria-label={w.watch.name} value={widget.title ?? ''} onChange={(event) => onChange({ ...widget, title: event.currentTarget.value })} w={180} />
+      {kinds.length > 1 && <Select aria-label={w.pages.kind} data={kinds} value={widget.kind} onChange={(kind) => onChange({ ...widget, kind: kind as WidgetKind })} w={120} />}
+      <Button onClick={() => onMove(-1)}>{w.pages.earlier}</Button>
+      <Button onClick={() => onMove(1)}>{w.pages.later}</Button>
+      <Button onClick={() => size(-1, 0)}>{w.pages.narrower}</Button>
+      <Button onClick={() => size(1, 0)}>{w.pages.wider}</Button>
+      <Button onClick={() => size(0, -1)}>{w.pages.lower}</Button>
+      <Button onClick={() => size(0, 1)}>{w.pages.taller}</Button>
+      <Button color="red" onClick={onRemove}>
+        {w.remove}
+      </Button>
+    </div>
+  );
+}
+
+function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew: boolean }) {
+  const queries = useQueryClient();
+  const [, go] = useLocation();
+  const [isChanging, setChanging] = useState(isNew);
+  const [draft, setDraft] = useState(sheet);
+  const [chosen, setChosen] = useState<string | null>(null);
+  const [error, setError] = useState<unknown>(null);
+  const mayChange = me.roles?.some((role) => ['Engineer', 'ConfigureAdmin', 'SecurityAdmin'].includes(role));
+  useEffect(() => {
+    if (!isChanging) setDraft(sheet);
+  }, [sheet, isChanging]);
+  const widgets = draft.content.widgets;
+  const set = (next: Widget[]) => setDraft({ ...draft, content: { ...draft.content, widgets: next } });
+  const isUnsaved = isChanging && (isNew || JSON.stringify(draft) !== JSON.stringify(sheet));
+  useEffect(() => {
+    if (!isUnsaved) return;
+    const ask = (event: BeforeUnloadEvent) => event.preventDefault();
+    addEventListener('beforeunload', ask);
+    return () => removeEventListener('beforeunload', ask);
+  }, [isUnsaved]);
+  const save = async () => {
+    try {
+      await post('sheets', { kind: 'pages', name: draft.name, content: { ...draft.content, title: draft.name } });
+      if (!isNew && draft.name !== sheet.name) await post('sheets/delete', { kind: 'pages', name: sheet.name });
+      await queries.invalidateQueries({ queryKey: ['pages'] });
+      setError(null);
+      setChanging(false);
+      go(`/pages/${encodeURIComponent(draft.name)}`);
+    } catch (refused) {
+      setError(refused);
+    }
+  };
+  const at = widgets.findIndex((widget) => widget.id === chosen);
+  const move = (by: number) => {
+    const to = at + by;
+    if (to < 0 || to >= widgets.length) return;
+    const next = [...widgets];
+    next.splice(to, 0, ...next.splice(at, 1));
+    set(next);
+  };
+  return (
+    <div className="stack">
+      <div className="title" style={{ marginBottom: 0 }}>
+        {isChanging ? <TextInput aria-label={w.pages.name} placeholder={w.pages.name} value={draft.name} onChange={(event) => setDraft({ ...draft, name: event.currentTarget.value })} w={260} /> : <h1>{sheet.name}</h1>}
+        {isUnsaved && <Mark level="doubtful">{w.pages.unsaved}</Mark>}
+        <span className="does">
+          {isChanging ? (
+            <>
+              <Button variant="filled" onClick={save} disabled={!draft.name}>
+                {w.pages.save}
+              </Button>
+              <Button
+                onClick={() => {
+                  setChanging(false);
+                  if (isNew) go('/pages');
+                }}
+              >
+                {w.cancel}
+              </Button>
+            </>
+          ) : (
+            <>
+              <Button onClick={() => document.documentElement.requestFullscreen?.()}>{w.pages.full}</Button>
+              {mayChange && <Button onClick={() => setChanging(true)}>{w.pages.edit}</Button>}
+            </>
+          )}
+        </span>
+      </div>
+      {error !== null && <Refused error={error} />}
+      {isChanging && (
+        <div className="bar">
+          <NodePicker label={w.pages.add} onPick={(node) => void get<NodePage>('node', { node: node.path }).then((page) => setDraft((now) => ({ ...now, content: { ...now.content, widgets: [...now.content.widgets, widgetFor(page)] } })), setError)} />
+          <Button onClick={() => set([...widgets, plainWidget('heading', w.pages.heading)])}>{w.pages.heading}</Button>
+          <Button onClick={() => set([...widgets, plainWidget('alarms', w.pages.alarms)])}>{w.pages.alarms}</Button>
+        </div>
+      )}
+      {isChanging && at >= 0 && (
+        <Tools
+          widget={widgets[at]!}
+          onChange={(widget) => set(widgets.map((one) => (one.id === widget.id ? widget : one)))}
+          onMove={move}
+          onRemove={() => set(widgets.filter((one) => one.id !== chosen))}
+        />
+      )}
+      {widgets.length === 0 && <Empty title={w.pages.title}>{w.pages.empty}</Empty>}
+      <div className="board">
+        {widgets.map((widget) => (
+          <div
+            key={widget.id}
+            className={widget.kind === 'heading' ? '' : 'widget'}
+            data-small={['lamp', 'number', 'switch', 'gauge'].includes(widget.kind) || undefined}
+            data-chosen={isChanging && widget.id === chosen ? '' : undefined}
+            style={{ gridColumn: `span ${widget.columns}`, gridRow: `span ${widget.rows}`, cursor: isChanging ? 'pointer' : undefined, overflow: widget.kind === 'alarms' ? 'auto' : undefined }}
+            onClick={isChanging ? () => setChosen(widget.id) : undefined}
+            onKeyDown={isChanging ? (event) => event.key === 'Enter' && event.currentTarget === event.target && setChosen(widget.id) : undefined}
+            tabIndex={isChanging ? 0 : undefined}
+            role={isChanging ? 'button' : 'group'}
+            aria-label={widget.title}
+          >
+            <WidgetView widget={widget} isIdle={isChanging} />
+          </div>
+        ))}
+      </div>
+    </div>
+  );
+}
+
+const fresh: Sheet<OperatorPage> = { name: '', content: { title: '', widgets: [] } };
+
+export default function Pages({ me, name }: { me: Me; name?: string }) {
+  const told = useQuery({ queryKey: ['pages'], queryFn: () => get<{ sheets: Sheet<OperatorPage>[] }>('sheets', { kind: 'pages' }) });
+  const [isMaking, setMaking] = useState(false);
+  if (told.error) return <Refused error={told.error} />;
+  if (!told.data) return <Empty title={w.loading} />;
+  if (isMaking && name === undefined) return <Board sheet={fresh} me={me} isNew />;
+  if (name !== undefined) {
+    const sheet = told.data.sheets.find((one) => one.name === name);
+    return sheet ? <Board sheet={sheet} me={me} isNew={false} /> : <Empty title={w.notFound.title}>{w.notFound.text}</Empty>;
+  }
+  const make = (
+    <Button variant="filled" onClick={() => setMaking(true)}>
+      {w.pages.make}
+    </Button>
+  );
+  return (
+    <div className="stack">
+      <div className="title" style={{ marginBottom: 0 }}>
+        <h1>{w.pages.title}</h1>
+        <span className="does">{make}</span>
+      </div>
+      {told.data.sheets.length === 0 ? (
+        <Empty title={w.pages.emptyTitle}>
+          <p>{w.pages.empty}</p>
+          {make}
+        </Empty>
+      ) : (
+        <div className="cards">
+          {told.data.sheets.map((sheet) => (
+            <Link key={sheet.name} href={`/pages/${encodeURIComponent(sheet.name)}`} className="card" style={{ textDecoration: 'none' }}>
+              <h2>{sheet.name}</h2>
+              <span className="soft">{sheet.content.widgets.map((widget) => widget.title).filter(Boolean).slice(0, 5).join(', ')}</span>
+            </Link>
+          ))}
+        </div>
+      )}
+    </div>
+  );
+}

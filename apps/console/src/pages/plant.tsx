@@ -1,0 +1,28 @@
+import { SegmentedControl } from '@mantine/core';
+import { useState } from 'react';
+import { w } from '../words';
+import { Outline } from '../parts/outline';
+
+const roots = [
+  { value: 'i=85', label: w.plant.objects },
+  { value: 'i=86', label: w.plant.types },
+  { value: 'i=84', label: w.plant.whole },
+];
+
+export default function Plant() {
+  const [root, setRoot] = useState('i=85');
+  return (
+    <div className="stack" style={{ height: '100%', display: 'flex', flexDirection: 'column' }}>
+      <div className="title" style={{ marginBottom: 0 }}>
+        <h1>{w.plant.title}</h1>
+        <span className="soft">{w.plant.hint}</span>
+        <span className="does">
+          <SegmentedControl size="xs" data={roots} value={root} onChange={setRoot} aria-label={w.plant.title} />
+        </span>
+      </div>
+      <div style={{ flex: 1, minHeight: 200 }}>
+        <Outline key={root} root={root} height="100%" />
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,110 @@
+import { useMemo, useState } from 'react';
+import { Button, Checkbox, SegmentedControl, TextInput } from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
+import { useQuery } from '@tanstack/react-query';
+import { Link } from 'wouter';
+import { get, post } from '../api';
+import type { AuditLine, LogLine, Me } from '../types';
+import { w } from '../words';
+import { clockText } from '../parts/format';
+import { Empty, Mark, Refused } from '../parts/status';
+import { Table, type Column } from '../parts/table';
+
+function Log() {
+  const told = useQuery({ queryKey: ['log'], queryFn: () => get<{ level: string; lines: LogLine[] }>('log'), refetchInterval: 2_000 });
+  const [error, setError] = useState<unknown>(null);
+  const setLevel = (level: string, minutes: number) => post('log/level', { level, minutes }).then(() => told.refetch(), setError);
+  const columns = useMemo<Column<LogLine>[]>(
+    () => [
+      { name: w.record.time, of: (line) => line.time, show: (line) => <span style={{ whiteSpace: 'nowrap' }}>{clockText(Date.parse(line.time))}</span>, width: 130 },
+      { name: w.record.level, of: (line) => line.level, width: 90, show: (line) => <Mark level={line.level === 'error' ? 'bad' : line.level.startsWith('warn') ? 'doubtful' : 'plain'}>{line.level}</Mark> },
+      { name: w.record.text, of: (line) => line.text, show: (line) => <span style={{ overflowWrap: 'anywhere' }}>{line.text}</span> },
+    ],
+    [],
+  );
+  if (told.error) return <Refused error={told.error} />;
+  const rows = [...(told.data?.lines ?? [])].reverse();
+  return (
+    <>
+      {error !== null && <Refused error={error} />}
+      <Table
+        label={w.record.log}
+        rows={rows}
+        columns={columns}
+        keyOf={(line) => line.time + line.text}
+        exportAs="log"
+        tools={
+          <>
+            <Button onClick={() => setLevel('debug', 15)}>{w.record.tellMore}</Button>
+            <span className="soft">{told.data ? w.record.levelNow(told.data.level) : ''}</span>
+          </>
+        }
+        empty={<Empty title={told.data ? w.record.noLog : w.loading} />}
+      />
+    </>
+  );
+}
+
+export default function RecordPage({ me }: { me: Me }) {
+  const [part, setPart] = useState('audit');
+  const [onlyFailed, setFailed] = useState(false);
+  const [like, setLike] = useState('');
+  const [settled] = useDebouncedValue(like, 250);
+  const isAdministrator = me.roles?.includes('SecurityAdmin');
+  const told = useQuery({
+    queryKey: ['audit', onlyFailed, settled],
+    queryFn: () => get<{ lines: AuditLine[] }>('audit', { failed: onlyFailed, like: settled, most: 2_000 }),
+    refetchInterval: 3_000,
+    enabled: isAdministrator,
+    placeholderData: (before) => before,
+  });
+  const columns = useMemo<Column<AuditLine>[]>(
+    () => [
+      { name: w.record.time, of: (line) => line.time, show: (line) => <span style={{ whiteSpace: 'nowrap' }}>{clockText(Date.parse(line.time))}</span>, width: 130 },
+      { name: w.record.what, of: (line) => line.what },
+      { name: w.record.who, of: (line) => line.who },
+      { name: w.record.from, of: (line) => line.from },
+      { name: w.record.outcome, of: (line) => line.outcome, show: (line) => <Mark level={line.outcome.startsWith('Bad') ? 'bad' : line.outcome.startsWith('Uncertain') ? 'doubtful' : 'good'}>{line.outcome}</Mark> },
+      { name: w.record.about, of: (line) => line.about, show: (line) => <span style={{ overflowWrap: 'anywhere' }}>{line.about}</span> },
+    ],
+    [],
+  );
+  return (
+    <div className="stack">
+      <div className="title" style={{ marginBottom: 0 }}>
+        <h1>{w.record.title}</h1>
+        <span className="soft">{part === 'audit' ? w.record.hint : ''}</span>
+        <span className="does">
+          <SegmentedControl size="xs" aria-label={w.record.title} value={part} onChange={setPart} data={[{ value: 'audit', label: w.record.audit }, { value: 'log', label: w.record.log }]} />
+        </span>
+      </div>
+      {part === 'log' ? (
+        <Log />
+      ) : !isAdministrator ? (
+        <div className="card bar">
+          <span>{w.access.needs}</span>
+          <Button component={Link} href={me.awaitsFirstUser ? '/first' : '/login'} variant="filled">
+            {me.awaitsFirstUser ? w.access.first : w.login.go}
+          </Button>
+        </div>
+      ) : told.error ? (
+        <Refused error={told.error} />
+      ) : (
+        <Table
+          label={w.record.title}
+          rows={told.data?.lines ?? []}
+          columns={columns}
+          keyOf={(line) => JSON.stringify(line)}
+          exportAs="audit"
+          tools={
+            <>
+              <TextInput aria-label={w.head.seek} placeholder={w.record.about} value={like} onChange={(event) => setLike(event.currentTarget.value)} w={170} />
+              <Checkbox label={w.record.failed} checked={onlyFailed} onChange={(event) => setFailed(event.currentTarget.checked)} />
+            </>
+          }
+          empty={<Empty title={told.data ? w.record.none : w.loading} />}
+        />
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,231 @@
+import { useEffect, useMemo, useRef, useState } from 'react';
+import { ActionIcon, Button, Menu, Modal, TextInput } from '@mantine/core';
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { Link, useLocation } from 'wouter';
+import { get, post } from '../api';
+import { live, useLive, type Sample } from '../live';
+import type { Sheet, WatchList } from '../types';
+import { w } from '../words';
+import { clockText, csvField, download, levelOf, sampleText } from '../parts/format';
+import { Icon } from '../parts/icons';
+import { NodePicker } from '../parts/seek';
+import { Sparkline } from '../parts/sparkline';
+import { Empty, Refused, StatusMark } from '../parts/status';
+import { useWatchList } from '../parts/watch_list';
+import { WriteBox } from '../parts/write_box';
+
+/** How often it changes, over the last seconds. */
+function rateOf(node: string): string {
+  const trail = live.trailOf(node);
+  if (trail.length < 3) return '';
+  const span = (trail[trail.length - 1]!.t - trail[0]!.t) / 1_000;
+  if (span <= 0) return '';
+  const rate = (trail.length - 1) / span;
+  return `${rate < 1 ? rate.toFixed(2) : rate.toFixed(1)} ${w.watch.perSecond}`;
+}
+
+function Row({ node, isPaused, onRemove, onWrite, top }: { node: string; isPaused: boolean; onRemove: () => void; onWrite: () => void; top: number }) {
+  const now = useLive(node);
+  const kept = useRef<Sample | null>(null);
+  if (!isPaused || !kept.current) kept.current = now;
+  const sample = kept.current;
+  const bad = levelOf(sample?.status ?? null) === 'bad' || !!sample?.error;
+  return (
+    <div className="watch-row" role="row" style={{ position: 'absolute', top, left: 0, right: 0 }}>
+      <span role="cell" className="cut">
+        <Link href={`/node/${encodeURIComponent(node)}`} title={node}>
+          {node.split('/').pop()}
+        </Link>{' '}
+        <span className="soft" style={{ fontSize: 12 }}>
+          {node.split('/').slice(0, -1).join('/')}
+        </span>
+      </span>
+      <span role="cell" className="number cut">
+        {!bad && (
+          <span className="value" data-fresh={!isPaused && sample && sample.changes > 1 ? 1 + (sample.changes % 2) : undefined}>
+            {sampleText(sample)}
+          </span>
+        )}
+      </span>
+      <span role="cell" className="soft cut">
+        {sample?.facts?.unit}
+      </span>
+      <span role="cell" className="cut">
+        <StatusMark sample={sample} />
+      </span>
+      <span role="cell" className="soft hide-small">
+        {clockText(sample?.time ?? null)}
+      </span>
+      <span role="cell" className="soft number hide-small">
+        {rateOf(node)}
+      </span>
+      <span role="cell" className="hide-small">
+        <Sparkline node={node} />
+      </span>
+      <span role="cell" className="number">
+        {sample?.facts?.isWritable && (
+          <Button size="compact-xs" onClick={onWrite}>
+            {w.watch.write}
+          </Button>
+        )}
+        <ActionIcon size="sm" aria-label={`${w.remove}: ${node}`} onClick={onRemove}>
+          <Icon name="close" size={13} />
+        </ActionIcon>
+      </span>
+    </div>
+  );
+}
+
+export default function Watch() {
+  const list = useWatchList();
+  const queries = useQueryClient();
+  const [, go] = useLocation();
+  const [filter, setFilter] = useState('');
+  const [isPaused, setPaused] = useState(false);
+  const [writes, setWrites] = useState<string | null>(null);
+  const [saves, setSaves] = useState(false);
+  const [name, setName] = useState(list.name);
+  const [error, setError] = useState<unknown>(null);
+  const box = useRef<HTMLDivElement>(null);
+  const sheets = useQuery({ queryKey: ['lists'], queryFn: () => get<{ sheets: Sheet<WatchList>[] }>('sheets', { kind: 'lists' }) });
+  const shown = useMemo(() => list.nodes.filter((node) => node.toLowerCase().includes(filter.toLowerCase())), [list.nodes, filter]);
+  const virtual = useVirtualizer({ count: shown.length, getScrollElement: () => box.current, estimateSize: () => (matchMedia('(pointer: coarse)').matches ? 44 : 30), overscan: 8 });
+  const writing = useLive(writes);
+  // A link brings its list along.
+  useEffect(() => {
+    const wanted = new URLSearchParams(location.search).getAll('node');
+    if (wanted.length) list.open('', wanted);
+  }, []);
+  const attempt = async (work: () => Promise<unknown>) => {
+    try {
+      await work();
+      setError(null);
+      await queries.invalidateQueries({ queryKey: ['lists'] });
+    } catch (refused) {
+      setError(refused);
+    }
+  };
+  const save = () =>
+    attempt(async () => {
+      await post('sheets', { kind: 'lists', name, content: { nodes: list.nodes } });
+      list.open(name, list.nodes);
+      setSaves(false);
+    });
+  const exportRows = () => {
+    const lines = ['node,value,unit,status,time'];
+    for (const node of shown) {
+      const sample = live.sampleOf(node);
+      lines.push([node, sampleText(sample), sample?.facts?.unit ?? '', sample?.status ?? 'Good', sample?.time ? new Date(sample.time).toISOString() : ''].map(csvField).join(','));
+    }
+    download(`${list.name || 'watch'}.csv`, 'text/csv', lines.join('\r\n') + '\r\n');
+  };
+  return (
+    <div className="stack" style={{ height: '100%', display: 'flex', flexDirection: 'column' }}>
+      <div className="title" style={{ marginBottom: 0 }}>
+        <h1>{w.watch.title}</h1>
+        <Menu position="bottom-start">
+          <Menu.Target>
+            <Button aria-label={`${w.watch.list}: ${list.name || w.watch.unsaved}`}>
+              {list.name || w.watch.unsaved} <span aria-hidden="true">▾</span>
+            </Button>
+          </Menu.Target>
+          <Menu.Dropdown>
+            {(sheets.data?.sheets ?? []).map((sheet) => (
+              <Menu.Item key={sheet.name} onClick={() => list.open(sheet.name, sheet.content.nodes ?? [])}>
+                {sheet.name} <span className="soft">({sheet.content.nodes?.length ?? 0})</span>
+              </Menu.Item>
+            ))}
+            <Menu.Divider />
+            <Menu.Item onClick={() => list.open('', [])}>{w.watch.newList}</Menu.Item>
+            <Menu.Item onClick={() => setSaves(true)} disabled={list.nodes.length === 0}>
+              {w.watch.saveAs}
+            </Menu.Item>
+            {list.name && (
+              <Menu.Item color="red" onClick={() => attempt(() => post('sheets/delete', { kind: 'lists', name: list.name })).then(() => list.open('', list.nodes))}>
+                {w.watch.deleteList}
+              </Menu.Item>
+            )}
+          </Menu.Dropdown>
+        </Menu>
+        <span className="does">
+          <Button onClick={() => setPaused(!isPaused)} aria-pressed={isPaused}>
+            {isPaused ? w.watch.go : w.watch.pause}
+          </Button>
+          <Button onClick={() => go(`/trend?${list.nodes.slice(0, 6).map((node) => `node=${encodeURIComponent(node)}`).join('&')}`)} disabled={list.nodes.length === 0}>
+            {w.watch.trendAll}
+          </Button>
+          <Button onClick={exportRows} disabled={shown.length === 0}>
+            {w.exportCsv}
+          </Button>
+        </span>
+      </div>
+      <div className="bar">
+        <NodePicker label={w.watch.add} onPick={(node) => list.add(node.path)} only={(node) => node.class === 'Variable'} />
+        <TextInput aria-label={w.filter} placeholder={w.filter} value={filter} onChange={(event) => setFilter(event.currentTarget.value)} w={160} />
+      </div>
+      {error !== null && <Refused error={error} />}
+      <div
+        className="table-box"
+        ref={box}
+        style={{ flex: 1, minHeight: 160 }}
+        role="table"
+        aria-label={w.watch.title}
+        tabIndex={0}
+        onDragOver={(event) => event.preventDefault()}
+        onDrop={(event) => {
+          event.preventDefault();
+          const path = event.dataTransfer.getData('text/plain');
+          if (path) list.add(path);
+        }}
+      >
+        <div className="watch-row watch-head" role="row">
+          <span role="columnheader">{w.watch.name}</span>
+          <span role="columnheader" className="number">
+            {w.watch.value}
+          </span>
+          <span role="columnheader">{w.watch.unit}</span>
+          <span role="columnheader">{w.watch.status}</span>
+          <span role="columnheader" className="hide-small">
+            {w.watch.measured}
+          </span>
+          <span role="columnheader" className="number hide-small">
+            {w.watch.rate}
+          </span>
+          <span role="columnheader" className="hide-small">
+            {w.watch.course}
+          </span>
+          <span role="columnheader" />
+        </div>
+        {list.nodes.length === 0 ? (
+          <Empty title={w.watch.emptyTitle}>{w.watch.empty}</Empty>
+        ) : (
+          <div style={{ height: virtual.getTotalSize(), position: 'relative' }} role="rowgroup">
+            {virtual.getVirtualItems().map((item) => {
+              const node = shown[item.index]!;
+              return <Row key={node} node={node} isPaused={isPaused} top={item.start} onRemove={() => list.remove(node)} onWrite={() => setWrites(node)} />;
+            })}
+          </div>
+        )}
+      </div>
+      <Modal opened={writes !== null} onClose={() => setWrites(null)} title={writes ?? ''}>
+        {writes && writing?.facts && <WriteBox node={writes} facts={writing.facts} />}
+      </Modal>
+      <Modal opened={saves} onClose={() => setSaves(false)} title={w.watch.saveAs}>
+        <form
+          className="stack"
+          onSubmit={(event) => {
+            event.preventDefault();
+            void save();
+          }}
+        >
+          <TextInput label={w.watch.name} value={name} onChange={(event) => setName(event.currentTarget.value)} required data-autofocus />
+          {error !== null && <Refused error={error} />}
+          <Button type="submit" variant="filled">
+            {w.save}
+          </Button>
+        </form>
+      </Modal>
+    </div>
+  );
+}

@@ -1,0 +1,113 @@
+#include "core/ua/foreign.hpp"
+#include "service/console/console.hpp"
+#include "service/console/csv.hpp"
+#include "service/console/node_pages.hpp"
+#include "service/console/tokens.hpp"
+
+#include <fmt/format.h>
+
+namespace zunth::console {
+
+using namespace ua;
+
+namespace {
+
+constexpr std::size_t kMostRows = 10'000;
+
+Tokens tokensOf(Console& console) { return Tokens(console.site().folder() / "state/console-tokens.json"); }
+
+/// What a spreadsheet or a script reads with a token: the nodes that it is for, now.
+Awaitable<Answer> tellTable(Console& console, Visit visit) {
+  const std::string word = visit.request.value("token", visit.request.bearer);
+  Tokens tokens = tokensOf(console);
+  Result<Token> token = Error();
+  Result<space::Rights> rights = Error();
+  std::function<void()> look = [&] {
+    token = tokens.find(word);
+    if (token) rights = console.site().rightsOf(token->user);
+  };
+  co_await console.away(look);
+  if (!token) co_return Answer::of(token.error());
+  if (!rights)
+    co_return Answer::of(
+        Error{rights.code(), "who made the token may log in no longer", "make another at the console"});
+  Json rows = Json::array();
+  for (const auto& pattern : token->nodes)
+    for (const auto variable : variablesNamed(console.space(), *rights, pattern, kMostRows - rows.size()))
+      rows.push_back(valueOf(console.space(), *rights, variable));
+  co_return visit.request.value("format") == "json" ? Answer::of(Json{{"values", std::move(rows)}}) : csvOf(rows);
+}
+
+Awaitable<Answer> tellTokens(Console& console, Visit) {
+  Tokens tokens = tokensOf(console);
+  Result<std::vector<Token>> all = Error();
+  std::function<void()> look = [&] { all = tokens.all(); };
+  co_await console.away(look);
+  if (!all) co_return Answer::of(all.error());
+  Json list = Json::array();
+  for (const auto& token : *all)
+    list.push_back({{"name", token.name}, {"user", token.user}, {"nodes", token.nodes}, {"made", token.made.text()}});
+  co_return Answer::of(Json{{"tokens", std::move(list)}});
+}
+
+void record(Console& console, const Visit& visit, const char* what, StatusCode outcome, const std::string& name) {
+  console.site().record({DateTime::from(std::chrono::system_clock::now()),
+                         what,
+                         visit.login->desk->who(),
+                         visit.request.address,
+                         {},
+                         outcome,
+                         shown(name)});
+}
+
+Awaitable<Answer> makeToken(Console& console, Visit visit) {
+  Token token;
+  token.name = visit.body.at("name").get<std::string>();
+  token.nodes = visit.body.at("nodes").get<std::vector<std::string>>();
+  token.user = visit.login->desk->user();
+  token.made = DateTime::from(std::chrono::system_clock::now());
+  if (token.user.empty())
+    co_return Answer::of(Error{status::BadUserAccessDenied, "a token is of somebody with a name", "log in"});
+  Tokens tokens = tokensOf(console);
+  Result<std::string> word = Error();
+  std::function<void()> make = [&] { word = tokens.make(token); };
+  co_await console.away(make);
+  record(console, visit, "token made", word.code(), token.name);
+  if (!word) co_return Answer::of(word.error());
+  co_return Answer::of(Json{{"token", *word}, {"path", "/api/table?token=" + *word}});
+}
+
+Awaitable<Answer> removeToken(Console& console, Visit visit) {
+  const std::string name = visit.body.at("name").get<std::string>();
+  Tokens tokens = tokensOf(console);
+  Result<void> gone;
+  std::function<void()> remove = [&] { gone = tokens.remove(name); };
+  co_await console.away(remove);
+  record(console, visit, "token removed", gone.code(), name);
+  co_return gone ? Answer::of(Json::object()) : Answer::of(gone.error());
+}
+
+}  // namespace
+
+std::vector<Route> tokenRoutes() {
+  const Parameter name{"name", "what it is for", true};
+  return {
+      {"GET",
+       "/api/table",
+       "The values that a token is for, as a table for a spreadsheet",
+       Needs::Nobody,
+       tellTable,
+       {{"token", "the word, here or as Authorization: Bearer"}, {"format", "json in place of CSV"}},
+       "zunth read"},
+      {"GET", "/api/tokens", "Tokens that were made", Needs::Engineer, tellTokens},
+      {"POST",
+       "/api/tokens",
+       "Make a token that lets some nodes be read",
+       Needs::Engineer,
+       makeToken,
+       {name, {"nodes", "a list of paths, with * and **", true}}},
+      {"POST", "/api/tokens/remove", "Remove a token: it opens nothing any more", Needs::Engineer, removeToken, {name}},
+  };
+}
+
+}  // namespace zunth::console

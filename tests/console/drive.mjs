@@ -1,0 +1,207 @@
+// Drives the console's page as its users do, in a real browser: drive.mjs URL CODE SITE NODE_MODULES.
+// Each step says what it shows; the first that fails ends the run with a picture's worth of words.
+import { createRequire } from 'node:module';
+import { readFileSync, writeFileSync, mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+
+const [, , url, code, site, modules] = process.argv;
+const require = createRequire(join(modules, 'package.json'));
+const { chromium } = require('playwright-core');
+const axe = readFileSync(require.resolve('axe-core/axe.min.js'), 'utf8');
+
+const profile = mkdtempSync(join(tmpdir(), 'zunth-browser-'));
+const context = await chromium.launchPersistentContext(profile, {
+  executablePath: '/usr/bin/chromium',
+  viewport: { width: 1280, height: 800 },
+  bypassCSP: true, // for axe alone; the page's own policy is tested by what it loads
+  args: [
+    '--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking',
+    '--disable-component-update', '--disable-sync',
+  ],
+});
+context.setDefaultTimeout(30_000);
+const page = context.pages()[0] ?? (await context.newPage());
+const problems = [];
+const elsewhere = [];
+page.on('pageerror', (error) => problems.push(`the page failed: ${error.message}`));
+page.on('request', (request) => {
+  if (!request.url().startsWith(url) && !request.url().startsWith('data:') && !request.url().startsWith('blob:')) elsewhere.push(request.url());
+});
+
+let isFailed = false;
+async function step(what, work) {
+  const begun = Date.now();
+  try {
+    await work();
+    console.log(`ok ${what} (${Date.now() - begun} ms)`);
+  } catch (error) {
+    isFailed = true;
+    console.log(`FAILED ${what}: ${error.message}\n--- the page says:\n${(await page.locator('body').innerText()).slice(0, 2_000)}`);
+    throw error;
+  }
+}
+const expect = (is, what) => {
+  if (!is) throw new Error(what);
+};
+const go = (path) => page.goto(url + path);
+const value = () => page.locator('.big .value');
+
+/** What axe finds wrong, on the page as it is. */
+async function accessible(name) {
+  await page.evaluate(axe);
+  const { violations } = await page.evaluate(() => globalThis.axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] }));
+  expect(violations.length === 0, `${name}: ${violations.map((one) => `${one.id} at ${one.nodes.map((node) => node.target.join(' ')).slice(0, 3).join(', ')}`).join('; ')}`);
+}
+
+try {
+  await step('a guest sees how it is', async () => {
+    await go('/');
+    await page.getByText('Fernhollow trout hatchery').first().waitFor();
+    await page.getByText('filter-DF1').waitFor();
+    await accessible('overview');
+  });
+  await step('a node is found by a key and a few letters, and its value changes', async () => {
+    await page.keyboard.press('/');
+    await page.getByRole('combobox', { name: /Find a node/ }).fill('weight feed');
+    await page.getByRole('option').filter({ hasText: 'Hatchery/Feed/weight' }).first().waitFor();
+    await page.keyboard.press('Enter');
+    await page.getByRole('heading', { name: 'weight' }).waitFor();
+    await value().waitFor();
+    const first = await value().innerText();
+    await page.waitForFunction((before) => document.querySelector('.big .value').textContent !== before, first);
+    await page.locator('.trend canvas').waitFor();
+    await accessible('a variable');
+  });
+  await step('the plant unfolds, and each line shows its value', async () => {
+    await page.getByRole('link', { name: 'Plant', exact: true }).click();
+    for (const name of ['Hatchery', 'Intake', 'DF1']) await page.getByRole('button', { name: `Unfold: ${name}`, exact: true }).first().click();
+    const line = page.getByRole('treeitem').filter({ hasText: 'serial' }).first();
+    await line.getByText('FH-DF').waitFor();
+    await accessible('the plant');
+  });
+  await step('what is written reaches the device', async () => {
+    await go('/node/Hatchery%2FIntake%2FDF1%2FspeedGoal');
+    await page.getByRole('textbox', { name: 'Write this value' }).fill('35');
+    await page.getByRole('button', { name: 'Write', exact: true }).click();
+    await page.getByText('Written').waitFor();
+    await page.waitForFunction(() => document.querySelector('.big .value')?.textContent === '35.00');
+    await page.getByRole('button', { name: 'Where it comes from' }).click();
+    await page.getByText('filter-DF1 (modbus-tcp', { exact: false }).waitFor();
+  });
+  await step('a refusal says why and what next', async () => {
+    await go('/node/Hatchery%2FHall1%2FTank%20A1%2FoxygenGoal');
+    await page.getByRole('textbox', { name: 'Write this value' }).fill('99');
+    await page.getByRole('button', { name: 'Write', exact: true }).click();
+    await page.getByText('(BadOutOfRange)').waitFor();
+  });
+  await step('a method is called after a question', async () => {
+    await go('/node/Hatchery%2FIntake%2FDF1%2Fwash');
+    await page.getByRole('textbox', { name: 'seconds' }).fill('2');
+    await page.getByRole('button', { name: 'Call wash' }).click();
+    await page.getByRole('button', { name: 'Call', exact: true }).click();
+    await page.getByText('Answered: Good').waitFor();
+    await accessible('a method');
+  });
+  await step('values are watched, and saved as a list', async () => {
+    await go('/watch');
+    for (const words of ['oxygen A1', 'DF1 pressure']) {
+      await page.getByRole('combobox', { name: 'Add a node …' }).fill(words);
+      await page.getByRole('option').first().click();
+    }
+    await page.getByRole('row').nth(2).waitFor();
+    await accessible('the list');
+    await page.getByRole('button', { name: /^List:/ }).click();
+    await page.getByRole('menuitem', { name: 'Save by a name' }).click();
+    await page.getByLabel('Name', { exact: false }).last().fill('Morning round');
+    await page.getByRole('button', { name: 'Save', exact: true }).click();
+    await page.getByRole('button', { name: 'List: Morning round' }).waitFor();
+    expect(readFileSync(join(site, 'console/lists/Morning round.json'), 'utf8').includes('oxygen'), 'the list is no file of the site');
+  });
+  await step('a trend shows past and present', async () => {
+    await go('/trend?node=Hatchery%2FHall1%2FTank%20A2%2Foxygen&node=Hatchery%2FIntake%2FDF1%2Fpressure');
+    await page.locator('.trend canvas').waitFor();
+    await page.getByText('24 h', { exact: true }).click();
+    await accessible('a trend');
+  });
+  await step('a page for operators is made, and works at the size of a phone', async () => {
+    await go('/pages');
+    await page.getByRole('button', { name: 'New page' }).first().click();
+    await page.getByLabel('Name of the page').fill('Hall 1');
+    for (const [words, path] of [['oxygen A1', 'Hall1/Tank A1/oxygen'], ['air A1', 'Hall1/Tank A1/air'], ['wash DF1', 'Intake/DF1/wash']]) {
+      await page.getByRole('combobox', { name: 'Add a node …' }).fill(words);
+      await page.getByRole('option').filter({ hasText: path }).first().click();
+    }
+    await page.getByRole('button', { name: 'Save', exact: true }).click();
+    await page.getByRole('heading', { name: 'Hall 1' }).waitFor();
+    await accessible('an operator page');
+    await page.setViewportSize({ width: 390, height: 844 });
+    const air = page.getByRole('switch', { name: 'Tank A1 air' });
+    const before = await air.isChecked();
+    await air.focus();
+    await page.keyboard.press('Space');
+    await page.waitForFunction((was) => document.querySelector('[role=switch][aria-label="Tank A1 air"]').checked !== was, before);
+    const wide = await page.evaluate(() => Math.max(document.querySelector('.main').scrollWidth - document.querySelector('.main').clientWidth, document.querySelector('.main').getBoundingClientRect().right - innerWidth));
+    expect(wide <= 0, `the page is ${wide} pixels wider than a phone`);
+    await page.setViewportSize({ width: 1280, height: 800 });
+  });
+  await step('an alarm is acknowledged and shelved', async () => {
+    await go('/alarms');
+    const row = page.getByRole('row').filter({ hasText: 'to acknowledge' }).first();
+    await row.waitFor({ timeout: 60_000 });
+    await accessible('alarms');
+    const name = await row.getByRole('link').innerText();
+    const mine = page.getByRole('row').filter({ has: page.getByRole('link', { name, exact: true }) }).first();
+    await mine.getByRole('checkbox').check();
+    await page.getByLabel('A comment for others').fill('seen from the console');
+    await page.getByRole('button', { name: 'Acknowledge' }).click();
+    await page.getByRole('row').filter({ hasText: name }).filter({ hasText: 'to acknowledge' }).waitFor({ state: 'detached' });
+  });
+  await step('the first administrator is made with the code', async () => {
+    await go('/access');
+    await page.getByRole('link', { name: 'Make the first administrator' }).click();
+    await page.getByLabel('Code').fill(code);
+    await page.getByLabel('Name').fill('ada');
+    await page.getByLabel(/^Password( \*)?$/).fill('brook trout 7');
+    await page.getByLabel(/^Password once more/).fill('brook trout 7');
+    await accessible('the first login');
+    await page.getByRole('button', { name: 'Make administrator' }).click();
+    await page.getByRole('button', { name: 'ada' }).waitFor();
+    await go('/access');
+    await page.getByRole('table').nth(1).getByText('ada').waitFor();
+    await accessible('access');
+    await go('/record');
+    await page.getByText('user changed').first().waitFor();
+    await accessible('the record');
+  });
+  await step('what the folder says is seen, and applied', async () => {
+    writeFileSync(join(site, 'model/pond.yaml'), 'namespace: http://fernhollow.example/hatchery\nobjects:\n  Pond: {depth: Double m}\n');
+    await go('/changes');
+    await page.getByText('Pond/depth').first().waitFor();
+    await accessible('changes');
+    await page.getByRole('button', { name: 'Apply' }).click();
+    await page.getByText(/Applied: \d+ added/).waitFor();
+    await go('/node/Pond%2Fdepth');
+    await page.getByRole('heading', { name: 'depth' }).waitFor();
+  });
+  await step('devices show their health and what goes over the line', async () => {
+    await go('/devices');
+    await page.getByRole('link', { name: 'filter-DF1' }).click();
+    await page.getByRole('log').getByText('sent').first().waitFor();
+    await accessible('a device');
+  });
+  await step('who logs out is a guest again', async () => {
+    await page.getByRole('button', { name: 'ada' }).click();
+    await page.getByRole('menuitem', { name: 'Log out' }).click();
+    await page.getByRole('button', { name: 'looking around' }).waitFor();
+  });
+  expect(problems.length === 0, problems.join('\n'));
+  expect(elsewhere.length === 0, `the page asked elsewhere: ${elsewhere.join(', ')}`);
+  console.log('all steps went well');
+} catch (error) {
+  if (!isFailed) console.log(`FAILED ${error.message}`);
+  process.exitCode = 1;
+} finally {
+  await context.close();
+  rmSync(profile, { recursive: true, force: true });
+}

@@ -1,0 +1,560 @@
+// The console's API as a browser or a script meets it, without sockets; and the door with them.
+#include "service/console/console.hpp"
+
+#include "core/ua/generated/node_ids.hpp"
+
+#include <thread>
+
+#include "tests/service/process.hpp"
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/read.hpp>
+#include <boost/asio/use_future.hpp>
+#include <boost/asio/write.hpp>
+#include <catch2/catch.hpp>
+#include <spdlog/spdlog.h>
+
+namespace zunth::console_test {
+
+using namespace ua;
+using console::Answer;
+using console::Console;
+using console::Json;
+using console::Request;
+
+namespace {
+
+constexpr const char* kModel = R"(namespace: http://fernhollow.example/test
+objects:
+  Tank:
+    oxygen: Double mg/L 0..20 = 8.5 writable
+    mode: Mode = Auto writable
+    air: Boolean = false writable
+    alarms: {stuffy: limit oxygen low 6 severity 700 shelvable for 8h}
+  "odd <img src=x onerror=alert&1>":
+    count: Int32 = 3
+types:
+  Mode: enum Off | Auto
+)";
+
+/// A site at work in this process, with its console, and a browser's memory.
+class House {
+ public:
+  explicit House(const std::string& settings = "  unsecured: on\n  anonymous: on\n") {
+    spdlog::set_level(spdlog::level::off);
+    folder.write("site.yaml",
+                 "name: Test\nuri: urn:fernhollow.example:test\nendpoint: opc.tcp://127.0.0.1:0\n"
+                 "console: http://127.0.0.1:0\nsecurity:\n" +
+                     settings);
+    folder.write("model/plant.yaml", kModel);
+    auto loaded = admin::loadSite(folder.path);
+    for (const auto& line : loaded.report()) UNSCOPED_INFO(line);
+    REQUIRE(loaded.isSound());
+    site = std::make_unique<admin::RunningSite>(loops, std::move(loaded));
+    site->showLog(std::make_shared<admin::RunningSite::KeptLog>(10));
+    thread = std::jthread([this] { io.run(); });
+    on([&] { REQUIRE(site->start()); });
+    on([&] {
+      page = std::make_unique<Console>(loops, *site);
+      const auto opened = page->open();
+      REQUIRE(opened);
+      url = *opened;
+    });
+  }
+  ~House() {
+    on([&] {
+      page.reset();
+      site->stop();
+    });
+    guard.reset();
+    io.stop();
+    thread.join();
+    site.reset();
+  }
+  /// Does it where the services are.
+  void on(std::function<void()> work) {
+    std::promise<void> done;
+    boost::asio::post(loops.services(), [&] {
+      work();
+      done.set_value();
+    });
+    done.get_future().wait();
+  }
+  Answer serve(Request request) {
+    return boost::asio::co_spawn(loops.services(), page->serve(std::move(request)), boost::asio::use_future).get();
+  }
+
+  Request request(const std::string& method, const std::string& target) const {
+    Request out;
+    out.method = method;
+    REQUIRE(console::readTarget(target, out));
+    out.address = address;
+    out.cookie = cookie;
+    out.proof = proof;
+    return out;
+  }
+  Answer get(const std::string& target) { return serve(request("GET", target)); }
+  Answer post(const std::string& target, const Json& body) {
+    auto asked = request("POST", target);
+    asked.body = body.dump();
+    return serve(std::move(asked));
+  }
+  Json got(const std::string& target) {
+    const auto answer = get(target);
+    INFO(target << ": " << answer.body);
+    REQUIRE(answer.status == 200);
+    return Json::parse(answer.body);
+  }
+  /// Keeps what a browser keeps.
+  Json keep(const Answer& answer) {
+    for (const auto& [name, value] : answer.headers)
+      if (name == "Set-Cookie") cookie = value.substr(6, value.find(';') - 6);
+    auto me = Json::parse(answer.body);
+    proof = me.value("proof", "");
+    return me;
+  }
+  Json lookAround() { return keep(get("/api/me")); }
+  Json makeAdministrator() {
+    return keep(post("/api/first-user", {{"code", page->firstCode()}, {"user", "ada"}, {"password", "brook trout 7"}}));
+  }
+
+  test::TemporaryFolder folder;
+  boost::asio::io_context io;
+  boost::asio::executor_work_guard<boost::asio::io_context::executor_type> guard{io.get_executor()};
+  net::Loops loops{io};
+  std::unique_ptr<admin::RunningSite> site;
+  std::unique_ptr<Console> page;
+  std::jthread thread;
+  std::string url, cookie, proof, address = "127.0.0.1:50000";
+};
+
+/// A browser's end of a live connection.
+class Listening final : public console::LiveSocket {
+ public:
+  void start(Callbacks callbacks) override { callbacks_ = std::move(callbacks); }
+  void send(std::string text) override {
+    const std::lock_guard lock(guard_);
+    heard_.push_back(Json::parse(text));
+    arrived_.notify_all();
+  }
+  std::size_t unsent() const override { return isSlow ? SIZE_MAX : 0; }
+  void close() override { isClosed = true; }
+
+  void say(const Json& json) { callbacks_.said(json.dump()); }
+  void saySomething(std::string text) { callbacks_.said(std::move(text)); }
+  void drain() { callbacks_.drained(); }
+  /// The next message that has this; null when none comes.
+  Json next(const std::string& key) {
+    std::unique_lock lock(guard_);
+    while (true) {
+      while (!heard_.empty()) {
+        Json first = std::move(heard_.front());
+        heard_.pop_front();
+        if (first.contains(key)) return first[key];
+      }
+      if (arrived_.wait_for(lock, std::chrono::seconds(10)) == std::cv_status::timeout) return {};
+    }
+  }
+  std::atomic<bool> isClosed = false, isSlow = false;
+
+ private:
+  std::mutex guard_;
+  std::condition_variable arrived_;
+  std::deque<Json> heard_;
+  Callbacks callbacks_;
+};
+
+std::string codeOf(const Answer& answer) { return Json::parse(answer.body)["error"]["code"]; }
+
+}  // namespace
+
+TEST_CASE("addresses are taken apart, and odd ones are refused", "[console]") {
+  Request request;
+  REQUIRE(console::readTarget("/api/node?node=Tank%2Foxygen&words=a+b&words=c", request));
+  CHECK(request.path == "/api/node");
+  CHECK(request.value("node") == "Tank/oxygen");
+  CHECK(request.values("words").size() == 2);
+  CHECK(request.value("words") == "a b");
+  CHECK(request.number("most", 7, 9) == 7);
+  for (const char* target : {"", "api", "/a%", "/a%2", "/a%zz", "/a%00b", "/a?x=%0"}) {
+    INFO(target);
+    Request other;
+    CHECK_FALSE(console::readTarget(target, other));
+  }
+  std::string many = "/a?";
+  for (int i = 0; i < 3'000; ++i) many += "x=1&";
+  Request other;
+  CHECK(console::readTarget(many, other).code() == status::BadRequestTooLarge);
+  CHECK(console::cookieNamed("a=1; zunth=secret; b=2", "zunth") == "secret");
+  CHECK(console::cookieNamed("xzunth=1; zunthx=2", "zunth").empty());
+}
+
+TEST_CASE("a guest looks around where guests may, and does no more than that", "[console]") {
+  House house;
+  CHECK(house.get("/api/status").status == 401);
+  const auto me = house.lookAround();
+  CHECK(me["isAnonymous"] == true);
+  CHECK(me["awaitsFirstUser"] == true);
+  CHECK(house.got("/api/status")["counts"]["clients"] == 1);
+  for (const char* target : {"/api/users", "/api/certificates", "/api/audit"}) {
+    INFO(target);
+    const auto answer = house.get(target);
+    CHECK(answer.status == 403);
+    CHECK(codeOf(answer) == "BadUserAccessDenied");
+  }
+  CHECK(house.get("/api/nothing").status == 404);
+  CHECK(codeOf(house.serve(house.request("DELETE", "/api/node"))) == "BadRequestNotAllowed");
+}
+
+TEST_CASE("where no guest may look around, nobody does without a name", "[console]") {
+  House house("  anonymous: off\n");
+  const auto me = house.lookAround();
+  CHECK_FALSE(me.contains("proof"));
+  CHECK(house.cookie.empty());
+  const auto wrong = house.post("/api/login", {{"user", "ada"}, {"password", "guessed"}});
+  CHECK(wrong.status == 401);
+  CHECK(house.makeAdministrator()["roles"].size() >= 3);
+  CHECK(house.got("/api/node?node=Tank/oxygen")["facts"]["isWritable"] == true);
+}
+
+TEST_CASE("other sites' pages, and who carries a cookie off, change nothing", "[console][attack]") {
+  House house;
+  house.lookAround();
+  const Json write{{"values", {{{"node", "Tank/oxygen"}, {"value", 7}}}}};
+  const std::string proof = std::exchange(house.proof, "");
+  CHECK(house.post("/api/write", write).status == 403);
+  house.proof = proof + "x";
+  CHECK(house.post("/api/write", write).status == 403);
+  house.proof = proof;
+  house.address = "127.0.0.2:50000";
+  CHECK(house.post("/api/write", write).status == 401);
+  CHECK(house.get("/api/status").status == 401);
+  house.address = "127.0.0.1:50001";
+  CHECK(house.post("/api/write", write).status == 200);
+  CHECK(house.got("/api/values?node=Tank/oxygen")["values"][0]["value"] == 7.0);
+}
+
+TEST_CASE("the first administrator is made by who sees the code, once", "[console][attack]") {
+  House house;
+  house.lookAround();
+  const auto make = [&](const std::string& code) {
+    return house.post("/api/first-user", {{"code", code}, {"user", "ada"}, {"password", "brook trout 7"}});
+  };
+  CHECK(make("AAAAAAAAAA").status == 403);
+  SECTION("with the code") {
+    CHECK(codeOf(
+              house.post("/api/first-user", {{"code", house.page->firstCode()}, {"user", "ada"}, {"password", "x"}})) ==
+          "BadInvalidArgument");
+    CHECK(house.makeAdministrator()["user"] == "ada");
+    CHECK(house.got("/api/users")["users"][0]["name"] == "ada");
+    CHECK(codeOf(make(house.page->firstCode())) == "BadInvalidState");
+    const auto audit = house.got("/api/audit?what=user changed")["lines"];
+    REQUIRE(audit.size() == 1);
+    CHECK(audit[0]["who"] == "127.0.0.1 at the console's first start");
+  }
+  SECTION("guessed too often, not even with the code") {
+    for (int i = 0; i < 10; ++i) make("AAAAAAAAAA");
+    CHECK(make(house.page->firstCode()).status == 403);
+  }
+}
+
+TEST_CASE("nodes are found, listed and described as far as one may see them", "[console]") {
+  House house;
+  house.lookAround();
+  const auto below = house.got("/api/children?node=Tank")["nodes"];
+  REQUIRE(below.size() == 4);
+  CHECK(below[0]["name"] == "oxygen");
+  CHECK(below[0]["facts"]["unit"] == "mg/L");
+  CHECK(below[0]["facts"]["range"]["high"] == 20.0);
+  CHECK(below[1]["facts"]["members"][1]["name"] == "Auto");
+  CHECK(below[3]["isAlarm"] == true);
+  const auto first = house.got("/api/children?node=Tank&most=1");
+  CHECK(first["nodes"].size() == 1);
+  CHECK(house.got("/api/children?node=Tank&from=" + first["next"].dump())["nodes"][0]["name"] == "mode");
+
+  const auto page = house.got("/api/node?node=Tank/oxygen");
+  CHECK(page["ancestors"].back()["name"] == "Tank");
+  CHECK(page["addresses"]["nodeIdWithUri"] == "nsu=http://fernhollow.example/test;s=Tank/oxygen");
+  CHECK(house.got("/api/node?node=nsu%3Dhttp://fernhollow.example/test;s%3DTank/oxygen")["id"] == page["id"]);
+  const auto wrong = house.get("/api/node?node=Tank/oxigen");
+  CHECK(wrong.status == 404);
+  CHECK(Json::parse(wrong.body)["error"]["next"] == "Tank/oxygen");
+
+  CHECK(house.got("/api/search?words=oxygen")["nodes"][0]["path"] == "Tank/oxygen");
+  CHECK(house.got("/api/search?words=tank mod")["nodes"][0]["path"] == "Tank/mode");
+  CHECK(house.got("/api/search?words=zzz")["nodes"].empty());
+  CHECK(house.get("/api/search").status == 400);
+
+  // What is written in a name is text, whatever it looks like.
+  const auto odd = house.got("/api/search?words=onerror")["nodes"];
+  REQUIRE(odd.size() >= 1);
+  CHECK(odd[0]["name"] == "odd <img src=x onerror=alert&1>");
+}
+
+TEST_CASE("values are read by pattern and written with a reason where they can't be", "[console]") {
+  House house;
+  house.lookAround();
+  CHECK(house.got("/api/values?node=Tank/*")["values"].size() == 3);
+  const auto csv = house.get("/api/values?node=Tank/oxygen&format=csv");
+  CHECK(csv.type == "text/csv; charset=utf-8");
+  CHECK(csv.body.starts_with("node,value,unit,status,time\r\nTank/oxygen,8.5,mg/L,Good,"));
+  struct Case {
+    const char* node;
+    Json value;
+    const char* status;
+  };
+  for (const auto& [node, value, status] : std::vector<Case>{{"Tank/oxygen", 9.25, "Good"},
+                                                             {"Tank/oxygen", "9.5", "Good"},
+                                                             {"Tank/mode", "Off", "Good"},
+                                                             {"Tank/air", true, "Good"},
+                                                             {"Tank/oxygen", 300, "BadOutOfRange"},
+                                                             {"Tank/oxygen", "much", "BadTypeMismatch"},
+                                                             {"Tank/mode", "Sideways", "BadTypeMismatch"},
+                                                             {"Tank/nothing", 1, "BadNodeIdUnknown"}}) {
+    INFO(node << " " << value);
+    const auto answer = house.post("/api/write", {{"values", {{{"node", node}, {"value", value}}}}});
+    REQUIRE(answer.status == 200);
+    const auto outcome = Json::parse(answer.body)["outcomes"][0];
+    if (std::string(status) == "Good")
+      CHECK(outcome["status"] == "Good");
+    else
+      CHECK(outcome["error"]["code"] == status);
+  }
+  CHECK(house.got("/api/values?node=Tank/mode")["values"][0]["text"] == "Off (0)");
+  for (const char* body : {"[1]", "{\"values\": 3}", "{\"values\": [{}]}", "{\"values\": [{\"node\": 4}]}", "{", ""}) {
+    INFO(body);
+    auto asked = house.request("POST", "/api/write");
+    asked.body = body;
+    CHECK(house.serve(asked).status == 400);
+  }
+}
+
+TEST_CASE("alarms are listed, shelved and acknowledged, each with its outcome", "[console]") {
+  House house;
+  house.lookAround();
+  CHECK(house.got("/api/alarms")["alarms"].empty());
+  const auto socket = std::make_shared<Listening>();
+  house.on([&] { REQUIRE(house.page->join(house.request("GET", "/api/live"), socket)); });
+  house.on([&] { socket->say({{"alarms", true}}); });
+  CHECK(socket->next("alarms").empty());
+  house.post("/api/write", {{"values", {{{"node", "Tank/oxygen"}, {"value", 4}}}}});
+  CHECK(socket->next("alarm")["isActive"] == true);
+  const auto alarms = house.got("/api/alarms")["alarms"];
+  REQUIRE(alarms.size() == 1);
+  CHECK(alarms[0]["alarm"] == "Tank/stuffy");
+  CHECK(alarms[0]["isActive"] == true);
+  const auto act = [&](Json body) {
+    body["alarms"] = Json::array({"Tank/stuffy"});
+    return house.post("/api/alarms", body);
+  };
+  CHECK(act({{"what", "polish"}}).status == 400);
+  CHECK(act({{"what", "shelve"}}).status == 400);
+  CHECK(Json::parse(act({{"what", "shelve"}, {"minutes", 5}, {"comment", "waiting"}}).body)["outcomes"][0]["now"] ==
+        "shelved");
+  CHECK(Json::parse(act({{"what", "acknowledge"}}).body)["outcomes"][0]["status"] == "Good");
+  CHECK(Json::parse(act({{"what", "silence"}}).body)["outcomes"][0]["error"]["code"] == "BadMethodInvalid");
+  while (socket->next("alarm")["isAcknowledged"] == false) {
+  }
+  CHECK(house.got("/api/alarms?state=unacknowledged")["alarms"].empty());
+  CHECK(house.get("/api/alarms?state=polished").status == 400);
+}
+
+TEST_CASE("lists and pages are files of the site, and of its console alone", "[console]") {
+  House house;
+  house.lookAround();
+  const auto save = [&](const std::string& kind, const std::string& name, const Json& content) {
+    return house.post("/api/sheets", {{"kind", kind}, {"name", name}, {"content", content}});
+  };
+  CHECK(save("lists", "Morning round", {{"nodes", {"Tank/oxygen"}}}).status == 200);
+  CHECK(std::filesystem::exists(house.folder.path / "console/lists/Morning round.json"));
+  CHECK(house.got("/api/sheets?kind=lists")["sheets"][0]["name"] == "Morning round");
+  for (const char* name : {"", "../site", "a/b", ".hidden", "a\\b", "x\ny", " x", "con:"}) {
+    INFO(name);
+    CHECK(save("lists", name, Json::object()).status == 400);
+  }
+  CHECK(save("state", "users", Json::object()).status == 400);
+  CHECK(save("pages", "large", {{"x", std::string(600'000, 'x')}}).status == 413);
+  CHECK(house.post("/api/sheets/delete", {{"kind", "lists"}, {"name", "../../site"}}).status == 400);
+  CHECK(house.post("/api/sheets/delete", {{"kind", "lists"}, {"name", "Morning round"}}).status == 200);
+  CHECK(house.got("/api/sheets?kind=lists")["sheets"].empty());
+}
+
+TEST_CASE("what the folder says is looked at and applied", "[console]") {
+  House house;
+  house.lookAround();
+  CHECK(house.got("/api/changes")["changes"].empty());
+  house.folder.write("model/more.yaml",
+                     "namespace: http://fernhollow.example/test\nobjects:\n  Pond: {depth: Double m}\n");
+  CHECK(house.got("/api/changes")["changes"].size() >= 1);
+  CHECK(house.get("/api/node?node=Pond").status == 404);
+  CHECK(Json::parse(house.post("/api/apply", Json::object()).body)["applied"] == true);
+  CHECK(house.get("/api/node?node=Pond/depth").status == 200);
+  house.folder.write("model/more.yaml", "objects:\n  Pond: {depth: Doubel}\n");
+  const auto refused = Json::parse(house.post("/api/apply", Json::object()).body);
+  CHECK(refused["applied"] == false);
+  CHECK(refused["findings"].size() >= 1);
+}
+
+TEST_CASE("a token lets some nodes be read, in the name of who made it, as long as they may", "[console][attack]") {
+  House house;
+  house.lookAround();
+  const Json wish{{"name", "Monday's sheet"}, {"nodes", {"Tank/*", "Tank/nothing"}}};
+  CHECK(house.post("/api/tokens", wish).status == 403);
+  house.makeAdministrator();
+  const auto made = Json::parse(house.post("/api/tokens", wish).body);
+  const std::string path = made["path"], word = made["token"];
+  CHECK(codeOf(house.post("/api/tokens", wish)) == "BadEntryExists");
+  CHECK(house.got("/api/tokens")["tokens"][0]["user"] == "ada");
+  std::ifstream file(house.folder.path / "state/console-tokens.json");
+  const std::string kept(std::istreambuf_iterator<char>(file), {});
+  CHECK(kept.find(word) == std::string::npos);
+
+  // Whoever has it needs no login, and reads nothing else.
+  const std::string cookie = std::exchange(house.cookie, "");
+  house.address = "10.1.2.3:1";
+  const auto table = house.get(path);
+  CHECK(table.body.starts_with("node,value,unit,status,time\r\nTank/oxygen,8.5,mg/L,Good,"));
+  CHECK(house.got(path + "&format=json")["values"].size() == 3);
+  CHECK(house.get("/api/table?token=guessed").status == 403);
+  CHECK(house.get("/api/table").status == 403);
+  CHECK(house.get("/api/values?node=Tank/oxygen&token=" + word).status == 401);
+
+  house.address = "127.0.0.1:1";
+  house.cookie = cookie;
+  CHECK(house.post("/api/users", {{"change", "disable"}, {"name", "ada"}}).status == 200);
+  CHECK(house.get(path).status == 403);
+}
+
+TEST_CASE("the API is described as it is", "[console]") {
+  House house;
+  const auto described = house.got("/api/openapi.json");
+  house.lookAround();
+  house.makeAdministrator();
+  for (const auto& route : console::routes()) {
+    INFO(route.method << " " << route.path);
+    std::string method = route.method;
+    std::ranges::transform(method, method.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    REQUIRE(described["paths"][route.path].contains(method));
+    const bool needsNothing = std::ranges::none_of(route.parameters, &console::Parameter::isRequired);
+    const std::string path = route.path;
+    const bool isOfItsOwn = path == "/api/live" || path == "/api/table";
+    if (method == "get" && needsNothing && !isOfItsOwn) CHECK(house.get(route.path).status == 200);
+    // Each refusal is of the form that is described.
+    if (!needsNothing) {
+      const auto refused = method == "get" ? house.get(route.path) : house.post(route.path, Json::object());
+      CHECK(refused.status >= 400);
+      for (const char* part : {"code", "cause", "next"}) CHECK(Json::parse(refused.body)["error"].contains(part));
+    }
+  }
+}
+
+TEST_CASE("a page hears of values and alarms as they happen", "[console]") {
+  House house;
+  house.lookAround();
+  const auto socket = std::make_shared<Listening>();
+  const auto say = [&](const Json& json) { house.on([&] { socket->say(json); }); };
+  house.on([&] { REQUIRE(house.page->join(house.request("GET", "/api/live"), socket)); });
+  const auto write = [&](double value) {
+    house.post("/api/write", {{"values", {{{"node", "Tank/oxygen"}, {"value", value}}}}});
+  };
+  say({{"watch",
+        {{{"key", 1}, {"node", "Tank/oxygen"}, {"every", 0}},
+         {{"key", 2}, {"node", "Tank/nothing"}},
+         {{"key", 3}, {"node", "Tank"}},
+         {{"key", "x"}},
+         5}}});
+  const auto told = socket->next("watching");
+  REQUIRE(told.size() == 3);
+  CHECK(told[0]["facts"]["unit"] == "mg/L");
+  CHECK(told[1]["error"]["code"] == "BadNodeIdUnknown");
+  CHECK(told[2]["error"]["code"] == "BadAttributeIdInvalid");
+  const auto first = socket->next("values");
+  CHECK(first[0][0] == 1);
+  CHECK(first[0][1] == 8.5);
+  CHECK(first[0][3].is_null());
+  write(9);
+  CHECK(socket->next("values")[0][1] == 9.0);
+
+  // Who is slow gets the newest, once there is room.
+  socket->isSlow = true;
+  for (double value : {10.0, 11.0, 12.0}) write(value);
+  say({{"alarms", true}});
+  CHECK(socket->next("alarms").empty());
+  write(4);
+  CHECK(socket->next("alarm")["alarm"] == "Tank/stuffy");
+  socket->isSlow = false;
+  house.on([&] { socket->drain(); });
+  CHECK(socket->next("values")[0][1] == 4.0);
+
+  say({{"drop", {1, 99, "x"}}});
+  CHECK_FALSE(socket->isClosed);
+  house.on([&] { socket->saySomething("no JSON"); });
+  CHECK(socket->isClosed);
+}
+
+namespace {
+
+/// What comes back for these octets, until this is in it.
+std::string hear(const std::string& url, const std::string& octets, const std::string& until) {
+  boost::asio::io_context io;
+  net::Tcp::socket socket(io);
+  socket.connect({boost::asio::ip::make_address("127.0.0.1"),
+                  static_cast<std::uint16_t>(std::stoi(url.substr(url.rfind(':') + 1)))});
+  boost::asio::write(socket, boost::asio::buffer(octets));
+  std::string answer;
+  boost::system::error_code ignored;
+  while (answer.find(until) == std::string::npos && !ignored)
+    boost::asio::read(socket, boost::asio::dynamic_buffer(answer), boost::asio::transfer_at_least(1), ignored);
+  return answer;
+}
+
+/// What comes back for these octets, until the other side ends.
+std::string sayTo(const std::string& url, const std::string& octets) {
+  boost::asio::io_context io;
+  net::Tcp::socket socket(io);
+  socket.connect({boost::asio::ip::make_address("127.0.0.1"),
+                  static_cast<std::uint16_t>(std::stoi(url.substr(url.rfind(':') + 1)))});
+  boost::asio::write(socket, boost::asio::buffer(octets));
+  std::string answer;
+  boost::system::error_code ignored;
+  boost::asio::read(socket, boost::asio::dynamic_buffer(answer), ignored);
+  return answer;
+}
+
+}  // namespace
+
+TEST_CASE("the door keeps out who comes by another name or from another page", "[console][attack]") {
+  House house;
+  const std::string host = "Host: " + house.url.substr(7) + "\r\n", end = "Connection: close\r\n\r\n";
+  const auto status = [&](const std::string& octets) { return sayTo(house.url, octets).substr(0, 12); };
+  const std::string get = "GET /api/me HTTP/1.1\r\n";
+  const std::string answer = sayTo(house.url, get + host + end);
+  CHECK(answer.starts_with("HTTP/1.1 200"));
+  CHECK(answer.find("HttpOnly; SameSite=Strict") != std::string::npos);
+  CHECK(answer.find("Content-Security-Policy: default-src 'self'") != std::string::npos);
+  // A name that leads here by somebody else's name service.
+  CHECK(status(get + "Host: evil.example:8046\r\n" + end) == "HTTP/1.1 403");
+  CHECK(status(get + host + "Origin: http://evil.example\r\n" + end) == "HTTP/1.1 403");
+  CHECK(status(get + host + "Origin: " + house.url + "\r\n" + end) == "HTTP/1.1 200");
+  const std::string upgrade =
+      "Upgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\n"
+      "Sec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n";
+  // Who only listens gets events, as text.
+  const std::string asked = sayTo(house.url, get + host + end);
+  const auto cookie = asked.substr(asked.find("zunth="), asked.find(';', asked.find("zunth=")) - asked.find("zunth="));
+  const std::string stream =
+      hear(house.url, "GET /api/stream?node=Tank/oxygen HTTP/1.1\r\n" + host + "Cookie: " + cookie + "\r\n\r\n",
+           "\"values\"");
+  CHECK(stream.find("text/event-stream") != std::string::npos);
+  CHECK(stream.find("data: {\"values\":[[1,8.5,") != std::string::npos);
+  CHECK(status("GET /api/stream?node=Tank/oxygen HTTP/1.1\r\n" + host + end) == "HTTP/1.1 401");
+  // A live connection takes a login, and the page's own word where it comes from.
+  CHECK(status("GET /api/live HTTP/1.1\r\n" + host + "Origin: " + house.url + "\r\n" + upgrade + "X: close\r\n\r\n" +
+               get + host + end) == "HTTP/1.1 401");
+  CHECK(status("GET /../site.yaml HTTP/1.1\r\n" + host + end) == "HTTP/1.1 404");
+  CHECK(status("GET / HTTP/1.1\r\n" + host + "X: " + std::string(40'000, 'x') + "\r\n" + end).empty());
+  CHECK(status("POST /api/login HTTP/1.1\r\n" + host + "Content-Length: 99999999\r\n" + end).empty());
+  CHECK(status("nonsense\r\n\r\n").empty());
+  CHECK(status(get + host + end) == "HTTP/1.1 200");
+}
+
+}  // namespace zunth::console_test
