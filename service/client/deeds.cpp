@@ -57,8 +57,8 @@ Awaitable<Result<std::vector<MethodIds>>> methodsOf(std::shared_ptr<Session> ses
 }
 
 /// The ids of events that the deed is about: of what stands, and of what isn't on the list by its last event.
-Awaitable<Result<std::vector<ByteString>>> eventsOf(std::shared_ptr<Session> session, const DeedWish& asked, NodeId alarm,
-                                                    const std::vector<Condition>& standing) {
+Awaitable<Result<std::vector<ByteString>>> eventsOf(std::shared_ptr<Session> session, const DeedWish& asked,
+                                                    NodeId alarm, const std::vector<Condition>& standing) {
   std::vector<ByteString> out;
   const std::string word = asked.deed->word;
   for (const auto& condition : standing) {
@@ -142,8 +142,7 @@ Awaitable<Error> doOne(std::shared_ptr<Session> session, const DeedWish& asked, 
   std::vector<Variant> words;
   words.push_back(Variant(events.front()));
   words.push_back(Variant(comment));
-  co_return co_await callOnce(session, alarm,
-                              add == methods.end() ? NodeId(id::ConditionType_AddComment) : add->second,
+  co_return co_await callOnce(session, alarm, add == methods.end() ? NodeId(id::ConditionType_AddComment) : add->second,
                               std::move(words));
 }
 
