@@ -101,7 +101,7 @@ Awaitable<Answer> apply(Console& console, Visit visit) {
 // What people make at the console for themselves and others: lists of values and pages for operators, as files of the
 // site, one each, so that they go under version control with the rest.
 
-constexpr std::size_t kMostSheet = 512 << 10, kMostSheets = 500;
+constexpr std::size_t kMostSheet = 512 << 10, kMostSheets = 500, kMostTold = 16 << 20;
 
 /// The folder of a kind of sheet; nothing for no such kind.
 std::optional<fs::path> folderOf(Console& console, const std::string& kind) {
@@ -129,7 +129,10 @@ Json sheetsIn(const fs::path& folder) {
        at.increment(failed))
     if (at->path().extension() == ".json") files.push_back(at->path());
   std::ranges::sort(files);
+  std::uintmax_t octets = 0;
   for (const auto& file : files) {
+    const auto size = fs::file_size(file, failed);
+    if (failed || size > kMostSheet || (octets += size) > kMostTold) continue;
     std::ifstream stream(file, std::ios::binary);
     std::ostringstream text;
     text << stream.rdbuf();

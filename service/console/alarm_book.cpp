@@ -15,7 +15,15 @@ Awaitable<Result<void>> AlarmBook::open(std::shared_ptr<client::Session> session
   const auto self = shared_from_this();
   if (isTold_) co_return Result<void>();
   if (!std::exchange(isOpening_, true)) {
-    told_ = std::make_shared<boost::asio::steady_timer>(co_await boost::asio::this_coro::executor);
+    told_ = std::make_shared<boost::asio::steady_timer>(co_await boost::asio::this_coro::executor, kPatience);
+    // Whoever comes after a failure tries again.
+    struct Attempt {
+      bool& isOpening;
+      bool hasWorked = false;
+      ~Attempt() {
+        if (!hasWorked) isOpening = false;
+      }
+    } attempt{isOpening_};
     client::Subscription::Settings settings;
     settings.interval = 100;
     client::Subscription::Handlers handlers;
@@ -23,10 +31,7 @@ Awaitable<Result<void>> AlarmBook::open(std::shared_ptr<client::Session> session
       if (const auto book = weak.lock()) book->heard(fields);
     };
     auto made = co_await client::Subscription::create(session, settings, std::move(handlers));
-    if (!made) {
-      isOpening_ = false;
-      co_return made.error();
-    }
+    if (!made) co_return made.error();
     subscription_ = *made;
     auto added = co_await subscription_->addEvents(id::Server, client::conditionFilter());
     if (!added) co_return added.error();
@@ -35,12 +40,11 @@ Awaitable<Result<void>> AlarmBook::open(std::shared_ptr<client::Session> session
     auto refreshed = co_await session->call(id::ConditionType, id::ConditionType_ConditionRefresh, std::move(inputs));
     if (!refreshed) co_return refreshed.error();
     if (refreshed->error.code.isBad()) co_return refreshed->error;
+    attempt.hasWorked = true;
   }
+  // All who wait, wait for the same moment.
   const auto timer = told_;
-  if (!isTold_) {
-    timer->expires_after(kPatience);
-    co_await timer->async_wait(net::kQuietly);
-  }
+  if (!isTold_) co_await timer->async_wait(net::kQuietly);
   if (!isTold_) co_return Error{status::BadTimeout, "the server has not yet told how its alarms stand", "try again"};
   co_return Result<void>();
 }

@@ -66,6 +66,7 @@ Console::Console(const net::Loops& loops, admin::RunningSite& site)
 }
 
 Console::~Console() {
+  site_.onSettled({});
   close();
   *alive_ = false;
 }

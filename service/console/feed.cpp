@@ -15,8 +15,9 @@ using namespace ua;
 namespace {
 
 constexpr std::size_t kMostRows = 20'000, kMostAsked = 100;
-constexpr std::size_t kHigh = 256 << 10;  // octets that may wait for a browser
-constexpr double kInterval = 100;         // ms between two publishings
+constexpr std::size_t kHigh = 256 << 10;      // octets that may wait for a browser
+constexpr std::size_t kMostUnsent = 8 << 20;  // octets; who is that far behind has gone, or wants harm
+constexpr double kInterval = 100;             // ms between two publishings
 
 }  // namespace
 
@@ -106,6 +107,10 @@ Awaitable<Result<void>> Feed::subscribe() {
   };
   auto made = co_await client::Subscription::create(login_->desk->session(), settings, std::move(handlers));
   if (!made) co_return made.error();
+  if (isOver_) {
+    co_await (*made)->close();
+    co_return Error{status::BadConnectionClosed, "the page has gone", {}};
+  }
   subscription_ = *made;
   co_return Result<void>();
 }
@@ -114,6 +119,8 @@ Awaitable<Result<void>> Feed::watch(Json wanted) {
   if (rows_.size() + wanted.size() > kMostRows)
     co_return Error{status::BadTooManyMonitoredItems, "one page watches 20,000 values at most", "drop some first"};
   if (auto fine = co_await subscribe(); !fine) co_return fine;
+  // The page may go while others are waited for.
+  const auto subscription = subscription_;
   const auto& space = server_.space();
   Json told = Json::array();
   std::vector<MonitoredItemCreateRequest> items;
@@ -155,9 +162,10 @@ Awaitable<Result<void>> Feed::watch(Json wanted) {
   if (!items.empty()) {
     auto facts = co_await client::factsOf(login_->desk->session(), ids);
     if (!facts) co_return facts.error();
+    if (isOver_) co_return Result<void>();
     for (std::size_t i = 0; i < handles.size(); ++i)
       if (const auto row = rows_.find(handles[i]); row != rows_.end()) row->second.facts = std::move((*facts)[i]);
-    auto added = co_await subscription_->add(std::move(items));
+    auto added = co_await subscription->add(std::move(items));
     if (!added) co_return added.error();
     for (std::size_t i = 0; i < handles.size() && i < added->size(); ++i) {
       const auto row = rows_.find(handles[i]);
@@ -189,7 +197,8 @@ Awaitable<void> Feed::drop(Json keys) {
     }
     handles_.erase(handle);
   }
-  if (subscription_ && !items.empty()) (void)co_await subscription_->remove(std::move(items));
+  const auto subscription = subscription_;
+  if (subscription && !items.empty()) (void)co_await subscription->remove(std::move(items));
 }
 
 Awaitable<void> Feed::showAlarms() {
@@ -227,6 +236,10 @@ void Feed::flush() {
   send({{"values", std::move(values)}});
 }
 
-void Feed::send(const Json& json) { socket_->send(json.dump(-1, ' ', false, Json::error_handler_t::replace)); }
+void Feed::send(const Json& json) {
+  if (!isOver_ && socket_->unsent() > kMostUnsent)
+    return end({status::BadTcpNotEnoughResources, "the page takes what it asked for too slowly", "watch less"});
+  socket_->send(json.dump(-1, ' ', false, Json::error_handler_t::replace));
+}
 
 }  // namespace zunth::console

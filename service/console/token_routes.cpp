@@ -22,19 +22,29 @@ Awaitable<Answer> tellTable(Console& console, Visit visit) {
   Tokens tokens = tokensOf(console);
   Result<Token> token = Error();
   Result<space::Rights> rights = Error();
-  std::function<void()> look = [&] {
-    token = tokens.find(word);
-    if (token) rights = console.site().rightsOf(token->user);
-  };
+  std::function<void()> look = [&] { token = tokens.find(word); };
   co_await console.away(look);
   if (!token) co_return Answer::of(token.error());
+  rights = console.site().rightsOf(token->user);
   if (!rights)
     co_return Answer::of(
         Error{rights.code(), "who made the token may log in no longer", "make another at the console"});
+  // Some at a time: others have their turns in between, and nodes may come and go.
+  constexpr std::size_t kAtOnce = 100;
+  const auto& space = console.space();
   Json rows = Json::array();
-  for (const auto& pattern : token->nodes)
-    for (const auto variable : variablesNamed(console.space(), *rights, pattern, kMostRows - rows.size()))
-      rows.push_back(valueOf(console.space(), *rights, variable));
+  for (std::size_t p = 0; p < token->nodes.size() && rows.size() < kMostRows; ++p) {
+    std::vector<NodeId> ids;
+    for (const auto variable : variablesNamed(space, *rights, token->nodes[p], kMostRows - rows.size()))
+      ids.push_back(space.nodeId(variable));
+    for (std::size_t i = 0; i < ids.size(); ++i) {
+      if (i % kAtOnce == 0) co_await net::comeBack(console.loops().services());
+      const auto variable = space.find(ids[i]);
+      if (variable != space::kNoNode && space.nodeClass(variable) == NodeClass::Variable &&
+          space.sees(*rights, variable))
+        rows.push_back(valueOf(space, *rights, variable));
+    }
+  }
   co_return visit.request.value("format") == "json" ? Answer::of(Json{{"values", std::move(rows)}}) : csvOf(rows);
 }
 
