@@ -73,7 +73,10 @@ Session::Session(std::string url, Options options, asio::any_io_executor executo
     : url_(std::move(url)),
       options_(std::move(options)),
       executor_(executor),
-      restored_(std::make_shared<asio::steady_timer>(executor)) {}
+      restored_(std::make_shared<asio::steady_timer>(executor)),
+      beat_(std::make_shared<asio::steady_timer>(executor)) {}
+
+Session::~Session() { beat_->cancel(); }
 
 Awaitable<Result<std::shared_ptr<Session>>> Session::open(std::string url, Options options) {
   const auto executor = co_await asio::this_coro::executor;
@@ -88,6 +91,7 @@ Awaitable<Result<std::shared_ptr<Session>>> Session::open(std::string url, Optio
   if (auto activated = co_await self->activate(); !activated) co_return activated.error();
   tell(Step::Activated);
   self->isOpen_ = true;
+  asio::co_spawn(executor, keepAlive(self, self->beat_), asio::detached);
   co_return self;
 }
 
@@ -209,6 +213,8 @@ Awaitable<Result<void>> Session::create() {
   serverNonce_ = created->serverNonce;
   token_ = created->authenticationToken;
   sessionId_ = created->sessionId;
+  grantedTimeout_ = milliseconds(created->revisedSessionTimeout);
+  lastAsked_ = std::chrono::steady_clock::now();
   serverCertificate_ = created->serverCertificate;
   userPolicies_.clear();
   const std::string_view policyUri = choice_->policy ? choice_->policy->uri : channel::kPolicyNone;
@@ -359,6 +365,21 @@ void Session::lost(const Error& why) {
   asio::co_spawn(executor_, restore(), asio::detached);
 }
 
+bool Session::isForgotten(StatusCode code) {
+  return code == status::BadSessionIdInvalid || code == status::BadSessionClosed;
+}
+
+void Session::silent(Carrier& carrier) {
+  if (carrier.isOpen()) carrier.abandon({status::BadTimeout, "the server has fallen silent", {}});
+}
+
+void Session::forgotten(Carrier& carrier) {
+  // With a connection of its own, so that what is under way over the old one ends, too.
+  if (!carrier.isOpen()) return;
+  ++forgotten_;
+  carrier.abandon({status::BadSessionClosed, "the server has ended the session", {}});
+}
+
 Awaitable<void> Session::pause(Duration time) {
   asio::steady_timer timer(executor_, time);
   co_await timer.async_wait(net::kQuietly);
@@ -367,6 +388,9 @@ Awaitable<void> Session::pause(Duration time) {
 Awaitable<void> Session::restore() {
   const auto self = shared_from_this();
   Duration wait = options_.firstRetry;
+  // A server that ends each session that it makes is not asked again at once.
+  for (int i = 1; i < forgotten_ && wait < options_.mostRetry; ++i) wait *= 2;
+  if (forgotten_ > 1) co_await pause(std::min(wait, options_.mostRetry));
   while (isOpen_) {
     const Error outcome = co_await restoreOnce();
     if (!outcome.code.isBad()) {
@@ -378,6 +402,26 @@ Awaitable<void> Session::restore() {
   }
   isRestoring_ = false;
   restored_->cancel();
+}
+
+/// Between two requests of a slow subscription an hour may pass; the session must not end meanwhile.
+Awaitable<void> Session::keepAlive(std::weak_ptr<Session> weak, std::shared_ptr<asio::steady_timer> beat) {
+  constexpr Duration kLeast = std::chrono::milliseconds(50);
+  for (;;) {
+    {
+      const auto self = weak.lock();
+      if (!self || !self->isOpen_) co_return;
+      const Duration third = std::max(self->grantedTimeout_ / 3, kLeast);
+      if (!self->isRestoring_ && std::chrono::steady_clock::now() - self->lastAsked_ >= third) {
+        const auto carrier = self->connection_;
+        const auto state = co_await self->readAttributes(NodeId(id::Server_ServerStatus_State),
+                                                         std::vector<AttributeId>(1, AttributeId::Value));
+        if (state.code() == status::BadTimeout && self->isOpen_) self->silent(*carrier);
+      }
+      beat->expires_at(std::max(self->lastAsked_ + third, std::chrono::steady_clock::now() + kLeast));
+    }
+    co_await beat->async_wait(net::kQuietly);
+  }
 }
 
 /// Connects, takes the session up again or makes a new one, and gives its subscriptions their due. Good and what
@@ -428,9 +472,19 @@ Awaitable<Result<void>> Session::isReady() {
 
 Awaitable<Result<void>> Session::performOnce(Exchange& exchange, Duration timeout) {
   const auto self = shared_from_this();
-  if (auto ready = co_await isReady(); !ready) co_return ready.error();
-  exchange.header().authenticationToken = token_;
-  co_return co_await connection_->perform(exchange, timeout);
+  for (int attempt = 1;; ++attempt) {
+    if (auto ready = co_await isReady(); !ready) co_return ready.error();
+    exchange.header().authenticationToken = token_;
+    const auto carrier = connection_;
+    lastAsked_ = std::chrono::steady_clock::now();
+    auto outcome = co_await carrier->perform(exchange, timeout);
+    if (outcome) forgotten_ = 0;
+    if (outcome || !isForgotten(outcome.code()) || !isOpen_ || !options_.reconnects) co_return outcome;
+    forgotten(*carrier);
+    // A session that the server doesn't know can have done nothing: once more in the new one. One that was closed
+    // meanwhile may have.
+    if (attempt > 1 || outcome.code() != status::BadSessionIdInvalid) co_return outcome;
+  }
 }
 
 /// What has more operations than the server takes at once is done in parts.
@@ -467,6 +521,7 @@ Awaitable<void> Session::close(bool keepSubscriptions) {
     (void)co_await connection_->request(std::move(request), std::chrono::seconds(2));
   }
   restored_->cancel();
+  beat_->cancel();
   connection_->close();
 }
 

@@ -8,8 +8,9 @@ namespace zunth::client {
 
 class Subscription;
 
-/// A session on a server: the services as awaitable calls that check what came back. When the connection is lost it
-/// comes back by itself, with everything that the server still has of it. One loop's thread.
+/// A session on a server: the services as awaitable calls that check what came back. When the connection is lost, or
+/// the server has ended the session, it comes back by itself, with everything that the server still has of it. While
+/// nothing else is asked, it lets the server know that it is still there. One loop's thread.
 class Session : public std::enable_shared_from_this<Session> {
  public:
   /// How far the opening of a session has come.
@@ -17,7 +18,7 @@ class Session : public std::enable_shared_from_this<Session> {
   struct Options {
     std::string name = "zunth";
     ua::Duration timeout = std::chrono::seconds(10);  // of connecting and of each request
-    double sessionTimeout = 60'000;                   // ms
+    double sessionTimeout = 60'000;                   // ms without a request, until the server ends it
     Security security;
     std::string user, password;                            // an anonymous user when empty, and nothing of what follows
     std::shared_ptr<const secure::Identity> userIdentity;  // a user with a certificate
@@ -32,6 +33,8 @@ class Session : public std::enable_shared_from_this<Session> {
 
   /// Connects as securely as wished, creates and activates a session.
   static Awaitable<ua::Result<std::shared_ptr<Session>>> open(std::string url, Options options);
+  Session(const Session&) = delete;
+  ~Session();
   /// Closes session and connection; does nothing twice. With `keepSubscriptions` the server keeps them for their
   /// life-time, for another session to take over.
   Awaitable<void> close(bool keepSubscriptions = false);
@@ -112,10 +115,17 @@ class Session : public std::enable_shared_from_this<Session> {
   void takeUserPolicies(const ua::List<ua::EndpointDescription>& endpoints);
   void watchConnection();
   void lost(const ua::Error& why);
+  /// Whether a service was refused because the server no longer has the session.
+  static bool isForgotten(ua::StatusCode code);
+  /// No answer on a connection that looks alive: nothing tells but trying anew.
+  void silent(Carrier& carrier);
+  /// That came over `carrier`: the session is made anew.
+  void forgotten(Carrier& carrier);
   Awaitable<void> restore();
   Awaitable<ua::Error> restoreOnce();
   Awaitable<ua::Result<void>> isReady();
   Awaitable<void> pause(ua::Duration time);
+  static Awaitable<void> keepAlive(std::weak_ptr<Session> weak, std::shared_ptr<asio::steady_timer> beat);
 
   std::size_t mostAtOnce_ = kUsualPart;  // operations, as far as the server has said
   std::string url_;
@@ -136,6 +146,10 @@ class Session : public std::enable_shared_from_this<Session> {
   bool isOpen_ = false;                           // from open() to close()
   bool isRestoring_ = false;                      // the connection is lost and sought again
   std::shared_ptr<asio::steady_timer> restored_;  // cancelled when it is back, or given up
+  int forgotten_ = 0;                             // how often in a row the server had ended the session
+  ua::Duration grantedTimeout_{};                 // without a request, until the server ends the session
+  ua::Instant lastAsked_;
+  std::shared_ptr<asio::steady_timer> beat_;
   OnConnection told_;
   std::set<Subscription*> subscriptions_;  // living ones; they leave by themselves
 };

@@ -212,9 +212,8 @@ Awaitable<void> Subscription::keepPublishing(int generation) {
     if (!session_->options().reconnects || !session_->isOpen()) co_return fail(response.error());
     if (response.code() == status::BadNoSubscription) co_return makeAnew("the server no longer had the subscription");
     if (response.code() == status::BadTimeout && connection->isOpen())
-      // Silence on a connection that looks alive: nothing tells but trying anew.
-      connection->abandon({status::BadTimeout, "the server has fallen silent", {}});
-    else if (!isCut)
+      session_->silent(*connection);
+    else if (!isCut && !Session::isForgotten(response.code()))
       co_return fail(response.error());
     // Whatever the server does, others have their turn before it is asked again.
     co_await asio::post(session_->executor_, asio::use_awaitable);

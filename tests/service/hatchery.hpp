@@ -17,13 +17,13 @@ class Hatchery {
   explicit Hatchery(bool areTheirOwn = true) {
     std::filesystem::copy(std::string(ZUNTH_SOURCE_DIR) + "/demo/hatchery", site(),
                           std::filesystem::copy_options::recursive);
-    for (const char* port : {"5502", "5503", "4001", "4002", "20000"}) {
-      ports[port] = std::to_string(freePort());
-      replace(port, ports[port]);
-    }
-    replace("18830", std::to_string(broker.port));
-    replace("opc.tcp://127.0.0.1:4840", "opc.tcp://127.0.0.1:0");
-    replace("http://127.0.0.1:8046", "http://127.0.0.1:0");
+    for (const char* port : {"5502", "5503", "4001", "4002", "20000"}) ports[port] = std::to_string(freePort());
+    // All in one go, as a free port may have the number of another in it.
+    auto changes = ports;
+    changes["18830"] = std::to_string(broker.port);
+    changes["opc.tcp://127.0.0.1:4840"] = "opc.tcp://127.0.0.1:0";
+    changes["http://127.0.0.1:8046"] = "http://127.0.0.1:0";
+    replace(changes);
     if (areTheirOwn)
       startDevices();
     else
@@ -78,13 +78,18 @@ class Hatchery {
   std::string url, console, code;  // the last makes the first administrator at the console
 
  private:
-  void replace(const std::string& what, const std::string& with) const {
+  void replace(const std::map<std::string, std::string>& changes) const {
     for (const auto& entry : std::filesystem::recursive_directory_iterator(site())) {
       if (entry.path().extension() != ".yaml") continue;
       std::ifstream in(entry.path());
       std::string text{std::istreambuf_iterator<char>(in), {}};
-      for (auto at = text.find(what); at != std::string::npos; at = text.find(what, at + with.size()))
-        text.replace(at, what.size(), with);
+      for (std::size_t at = 0; at < text.size(); ++at)
+        for (const auto& [what, with] : changes)
+          if (text.compare(at, what.size(), what) == 0) {
+            text.replace(at, what.size(), with);
+            at += with.size() - 1;
+            break;
+          }
       std::ofstream(entry.path()) << text;
     }
   }

@@ -1,5 +1,6 @@
 // A client whose connection is cut in the middle of a stream of changes.
 #include "core/space/namespace0.hpp"
+#include "core/ua/generated/node_ids.hpp"
 #include "service/client/subscription.hpp"
 #include "service/endpoint/listener.hpp"
 
@@ -88,9 +89,13 @@ struct Counting {
     if (!added) throw std::runtime_error(added.error().text());
     countOn();
     while (count < 300) co_await pause(10);
-    relay->cut();
-    for (const auto atCut = count; count < atCut + cutFor;) co_await pause(10);
-    relay->mend();
+    if (interrupt) {
+      co_await interrupt(**session);
+    } else {
+      relay->cut();
+      for (const auto atCut = count; count < atCut + cutFor;) co_await pause(10);
+      relay->mend();
+    }
     const std::int64_t atMending = count;
     while (!failure && (seen.empty() || seen.back() < atMending + 300)) co_await pause(10);
     beat.cancel();
@@ -120,6 +125,7 @@ struct Counting {
   std::unique_ptr<server::Server> server;
   std::unique_ptr<endpoint::Listener> listener;
   std::optional<test::Relay> relay;
+  std::function<client::Awaitable<void>(client::Session&)> interrupt;  // instead of a cut
   asio::steady_timer beat;
   client::Session::Options options;
   client::Subscription::Settings subscriptionSettings;
@@ -159,8 +165,40 @@ TEST_CASE("a session that has timed out meanwhile hands its subscription to the 
   c.run(1500);
   CHECK(c.isComplete());
   CHECK(c.gaps.empty());
-  REQUIRE(c.connection.size() == 2);
+  // On a busy machine the session may time out once more.
+  REQUIRE(c.connection.size() >= 2);
   CHECK(c.connection[1].cause.find("new session") != std::string::npos);
+}
+
+TEST_CASE("a session that the server ends while the connection stands is made anew, with its subscription",
+          "[client][cu:Client Reconnect][cu:Client Subscription Transfer]") {
+  Counting c(60'000, 600);
+  c.interrupt = [&c](client::Session& session) -> client::Awaitable<void> {
+    CloseSessionRequest request;
+    request.deleteSubscriptions = false;
+    (void)co_await session.request(std::move(request));  // whose answer the end of the session may overtake
+    const auto state = co_await session.readAttributes(NodeId(id::Server_ServerStatus_State),
+                                                       std::vector<AttributeId>(1, AttributeId::Value));
+    CHECK(state.code() == status::Good);
+  };
+  c.run(0);
+  CHECK(c.isComplete());
+  CHECK(c.overflows == 0);
+  CHECK(c.gaps.empty());
+  REQUIRE(c.connection.size() == 2);
+  CHECK(c.connection[0].code == status::BadSessionClosed);
+  CHECK(c.connection[1].cause.find("new session") != std::string::npos);
+}
+
+TEST_CASE("a session with nothing to ask is kept alive", "[client]") {
+  Counting c(1'000, 600);
+  c.subscriptionSettings.interval = 60'000;
+  c.interrupt = [&c](client::Session&) -> client::Awaitable<void> {
+    while (c.count < 4'000) co_await c.pause(10);
+    c.seen.push_back(c.count + 300);  // the next publishing is a minute away
+  };
+  c.run(0);
+  CHECK(c.connection.empty());
 }
 
 TEST_CASE("a subscription that the server has forgotten is made anew, and the gap is told",

@@ -41,15 +41,19 @@ export function ValueField({ facts, value, onChange, label, onEnter }: { facts: 
 export function WriteBox({ node, facts }: { node: string; facts: Facts }) {
   const sample = useLive(node);
   const [text, setText] = useState<string | null>(null);
+  // While somebody is in the field, what changes at the device does not change it under their hands.
+  const [held, setHeld] = useState<string | null>(null);
   const [error, setError] = useState<unknown>(null);
   const [isWritten, setWritten] = useState(false);
   const [isBusy, setBusy] = useState(false);
   const now = sample && sample.value !== null ? (facts.members?.length ? (facts.members.find((m) => m.value === sample.value)?.name ?? '') : typeof sample.value === 'object' ? JSON.stringify(sample.value) : String(sample.value)) : '';
+  const shown = text ?? held ?? now;
   const write = async () => {
     setBusy(true);
     try {
-      await writeValue(node, text ?? now);
+      await writeValue(node, shown);
       setText(null);
+      setHeld(null);
       setError(null);
       setWritten(true);
       setTimeout(() => setWritten(false), 2_000);
@@ -62,7 +66,9 @@ export function WriteBox({ node, facts }: { node: string; facts: Facts }) {
   return (
     <div className="stack">
       <div className="bar" style={{ alignItems: 'flex-start' }}>
-        <ValueField facts={facts} value={text ?? now} onChange={setText} label={w.node.writeThis} onEnter={write} />
+        <div onFocusCapture={() => setHeld(now)} onBlurCapture={() => setHeld(null)}>
+          <ValueField facts={facts} value={shown} onChange={setText} label={w.node.writeThis} onEnter={write} />
+        </div>
         <Button onClick={write} loading={isBusy} variant="filled">
           {w.node.write}
         </Button>
