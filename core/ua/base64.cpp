@@ -13,14 +13,13 @@ std::string toBase64(BytesView octets) {
 
 std::optional<Bytes> fromBase64(std::string_view text) {
   if (text.size() % 4 != 0) return std::nullopt;
-  for (char c : text)  // the decoder below would skip blanks
-    if (c <= ' ') return std::nullopt;
+  const std::size_t padding = text.ends_with("==") ? 2 : text.ends_with('=') ? 1 : 0;
+  for (char c : text.substr(0, text.size() - padding))  // the decoder below would skip blanks, and take padding for zeros
+    if (c <= ' ' || c == '=') return std::nullopt;
   Bytes out(text.size() / 4 * 3);
   const int n = EVP_DecodeBlock(reinterpret_cast<unsigned char*>(out.data()),
                                 reinterpret_cast<const unsigned char*>(text.data()), static_cast<int>(text.size()));
   if (n < 0) return std::nullopt;
-  std::size_t padding = 0;
-  while (padding < 2 && padding < text.size() && text[text.size() - 1 - padding] == '=') ++padding;
   out.resize(static_cast<std::size_t>(n) - padding);
   return out;
 }

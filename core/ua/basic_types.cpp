@@ -56,7 +56,7 @@ Result<DateTime> DateTime::parse(std::string_view text) {
   auto number = [&](std::size_t at, std::size_t n, int& out) {
     if (at + n > text.size()) return false;
     const auto [end, failure] = std::from_chars(text.data() + at, text.data() + at + n, out);
-    return failure == std::errc() && end == text.data() + at + n;
+    return failure == std::errc() && end == text.data() + at + n && text[at] != '-';
   };
   int y = 0, mo = 0, d = 0, h = 0, mi = 0, s = 0;
   if (text.size() < 20 || text[4] != '-' || text[7] != '-' || text[10] != 'T' || text[13] != ':' || text[16] != ':' ||

@@ -180,9 +180,13 @@ void BinaryReader::read(DataValue& value) {
   if (mask & 0x01) read(value.value);
   if (mask & 0x02) read(value.status);
   if (mask & 0x04) read(value.sourceTimestamp);
+  // Part 6, 5.2.2.17: more than 9999 are taken for 9999.
+  constexpr std::uint16_t kMostPicoseconds = 9999;
   if (mask & 0x10) read(value.sourcePicoseconds);
   if (mask & 0x08) read(value.serverTimestamp);
   if (mask & 0x20) read(value.serverPicoseconds);
+  value.sourcePicoseconds = std::min(value.sourcePicoseconds, kMostPicoseconds);
+  value.serverPicoseconds = std::min(value.serverPicoseconds, kMostPicoseconds);
 }
 
 void BinaryReader::read(DiagnosticInfo& value) {

@@ -114,13 +114,28 @@ std::size_t NodeId::hash() const {
   return static_cast<std::size_t>(h ^ (h >> 33));
 }
 
+std::string escapedUri(std::string_view uri) {
+  std::string out;
+  for (char c : uri) out += c == '%' ? "%25" : c == ';' ? "%3B" : std::string(1, c);
+  return out;
+}
+
+std::string unescapedUri(std::string_view text) {
+  std::string uri;
+  while (!text.empty()) {
+    const std::string_view escape = text.substr(0, 3);
+    const bool isSemicolon = escape == "%3B" || escape == "%3b", isEscape = isSemicolon || escape == "%25";
+    uri += isSemicolon ? ';' : text.front();  // "%25" begins with what it stands for
+    text.remove_prefix(isEscape ? 3 : 1);
+  }
+  return uri;
+}
+
 std::string ExpandedNodeId::text() const {
   std::string out;
   if (serverIndex) out += fmt::format("svr={};", serverIndex);
   if (namespaceUri.isNull()) return out + nodeId.text();
-  out += "nsu=";
-  for (char c : namespaceUri.view()) out += c == '%' ? "%25" : c == ';' ? "%3B" : std::string(1, c);
-  return out + ";" + nodeId.inNamespace(0).text();
+  return out + "nsu=" + escapedUri(namespaceUri.view()) + ";" + nodeId.inNamespace(0).text();
 }
 
 Result<ExpandedNodeId> ExpandedNodeId::parse(std::string_view text) {
@@ -135,19 +150,7 @@ Result<ExpandedNodeId> ExpandedNodeId::parse(std::string_view text) {
   if (rest.starts_with("nsu=")) {
     const auto end = rest.find(';');
     if (end == std::string_view::npos) return invalidId(text, "nsu= needs a URI and a semicolon");
-    std::string uri;
-    for (std::size_t i = 4; i < end; ++i) {
-      if (rest.substr(i, 3) == "%3B") {
-        uri += ';';
-        i += 2;
-      } else if (rest.substr(i, 3) == "%25") {
-        uri += '%';
-        i += 2;
-      } else {
-        uri += rest[i];
-      }
-    }
-    id.namespaceUri = uri;
+    id.namespaceUri = unescapedUri(rest.substr(4, end - 4));
     rest.remove_prefix(end + 1);
   }
   auto nodeId = NodeId::parse(rest);

@@ -92,6 +92,10 @@ struct ExpandedNodeId {
   bool operator==(const ExpandedNodeId&) const = default;
 };
 
+/// A URI as it stands before a semicolon in a text form (Part 6, 5.1.12): "%" and ";" escaped.
+std::string escapedUri(std::string_view uri);
+std::string unescapedUri(std::string_view text);
+
 }  // namespace zunth::ua
 
 template <>

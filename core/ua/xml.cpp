@@ -19,8 +19,17 @@ namespace {
 pugi::xml_node append(pugi::xml_node parent, std::string_view name) {
   return parent.append_child(std::string(name).c_str());
 }
+/// What XML can't have in a text at all is marked, instead of cutting the text or making the document unreadable.
+std::string allowedInXml(std::string_view text) {
+  std::string out;
+  for (const char c : text) {
+    const bool isControl = static_cast<unsigned char>(c) < 0x20 && c != '\t' && c != '\n' && c != '\r';
+    isControl ? out += "\uFFFD" : out += c;
+  }
+  return out;
+}
 void setText(pugi::xml_node at, std::string_view text) {
-  at.append_child(pugi::node_pcdata).set_value(std::string(text).c_str());
+  at.append_child(pugi::node_pcdata).set_value(allowedInXml(text).c_str());
 }
 void appendText(pugi::xml_node parent, std::string_view name, std::string_view text) {
   setText(append(parent, name), text);

@@ -163,14 +163,15 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
   // Peer
   void respond(std::uint32_t, Bytes message) override {
     if (isGone_) return;
-    if (message.size() <= kQuickly) return send(channel::messageToJson(bodyOf(message)));
+    if (message.size() <= kQuickly) return send(channel::messageToJson(bodyOf(message), form_));
     hold();
     auto text = std::make_shared<Result<std::string>>(std::string());
-    endpoint_.convert([text, message = std::move(message)] { *text = channel::messageToJson(bodyOf(message)); },
-                      [self = self(), text] {
-                        self->send(std::move(*text));
-                        self->release();
-                      });
+    endpoint_.convert(
+        [text, form = form_, message = std::move(message)] { *text = channel::messageToJson(bodyOf(message), form); },
+        [self = self(), text] {
+          self->send(std::move(*text));
+          self->release();
+        });
   }
   std::uint32_t channelId() const override { return channelId_; }
   void activated() override {
@@ -225,7 +226,7 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
       work(channel::messageFromJson(text));
     } else {
       hold();
-      auto message = std::make_shared<Result<Bytes>>(Bytes());
+      auto message = std::make_shared<Result<channel::FromJson>>(channel::FromJson());
       endpoint_.convert([message, text] { *message = channel::messageFromJson(text); },
                         [self = self(), message] {
                           self->work(*message);
@@ -234,10 +235,11 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
     }
     if (!isBusy()) link_->setReading(true);
   }
-  void work(const Result<Bytes>& message) {
+  void work(const Result<channel::FromJson>& read) {
     if (isGone_) return;
     const Instant begun = Visit::now();
-    serve(self(), message);
+    if (read) form_ = read->form;
+    serve(self(), read ? Result<Bytes>(read->message) : Result<Bytes>(read.error()));
     spending_.spent(Visit::now() - begun, Visit::now());
     endpoint_.callbacks_.served();
   }
@@ -257,7 +259,8 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
   std::shared_ptr<net::HandedLink> link_;  // the same, among the services
   std::uint32_t channelId_;
   Instant since_ = Visit::now();
-  std::optional<std::string> waiting_;  // a message that has come
+  std::optional<std::string> waiting_;    // a message that has come
+  JsonForm form_ = JsonForm::Reversible;  // as the caller wrote last
   Spending spending_;
   int holds_ = 0;
   bool isQueued_ = false;
@@ -412,25 +415,27 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket, std::shared
       refuse(http::status::unsupported_media_type,
              fmt::format("write messages as {} or {}\n", kBinaryContent, kJsonContent));
     } else {
-      Result<Bytes> message = Bytes();
+      Result<channel::FromJson> message = channel::FromJson();
       if (!isJson) {
         const auto octets = std::as_bytes(std::span(request.body()));
-        message = Bytes(octets.begin(), octets.end());
+        message->message.assign(octets.begin(), octets.end());
       } else if (request.body().size() <= kQuickly) {
         message = channel::messageFromJson(request.body());
       } else {
         co_await away([&] { message = channel::messageFromJson(request.body()); });
       }
+      const JsonForm form = message ? message->form : JsonForm::Reversible;
+      Result<Bytes> octets = message ? Result<Bytes>(std::move(message->message)) : Result<Bytes>(message.error());
       response.set(http::field::content_type, std::string(isJson ? kJsonContent : kBinaryContent));
-      const Bytes answer = co_await serve(std::move(message), address, isJson, visit, executor);
+      const Bytes answer = co_await serve(std::move(octets), address, isJson, visit, executor);
       if (!isJson) {
         response.body().assign(reinterpret_cast<const char*>(answer.data()), answer.size());
       } else {
         Result<std::string> text = std::string();
         if (answer.size() <= kQuickly)
-          text = channel::messageToJson(answer);
+          text = channel::messageToJson(answer, form);
         else
-          co_await away([&] { text = channel::messageToJson(answer); });
+          co_await away([&] { text = channel::messageToJson(answer, form); });
         if (text) response.body() = std::move(*text);
       }
     }

@@ -166,6 +166,24 @@ TEST_CASE("messages go over HTTPS in both encodings", "[web][cu:Protocol HTTPS]"
       const auto unknown = Json::parse((co_await post(other, json, R"({"TypeId":{"Id":85},"Body":{}})")).body);
       CHECK(unknown.at("Body").at("ResponseHeader").at("ServiceResult") == status::BadServiceUnsupported.value);
     }
+    SECTION("JSON as 1.05 has it, answered alike") {
+      const auto ask = [&](std::string body) -> asio::awaitable<Json> {
+        co_return Json::parse((co_await post(stream, "application/opcua+uajson", std::move(body))).body);
+      };
+      const Json created = co_await ask(R"({"UaTypeId":"i=459","SessionName":"by hand"})");
+      CHECK(created.at("UaTypeId") == "i=462");
+      const std::string header =
+          R"("RequestHeader":{"AuthenticationToken":)" + created.at("AuthenticationToken").dump() + "}";
+      CHECK((co_await ask(R"({"UaTypeId":"i=465",)" + header + "}")).at("UaTypeId") == "i=468");
+      const Json read =
+          co_await ask(R"({"UaTypeId":"i=629",)" + header +
+                       R"(,"TimestampsToReturn":3,"NodesToRead":[{"NodeId":"i=2255","AttributeId":13}]})");
+      const Json& value = read.at("Results").at(0);
+      CHECK(value.at("UaType") == 12);
+      CHECK(value.at("Value").at(1) == "urn:fernhollow.example:test");
+      const Json refused = co_await ask(R"({"UaTypeId":"i=629",)" + header + R"(,"MaxAge":-1})");
+      CHECK(refused.at("ResponseHeader").at("ServiceResult").at("Code") == status::BadNothingToDo.value);
+    }
     SECTION("what is no message") {
       CHECK((co_await post(stream, "text/plain", "hello")).status == 415);
       const auto garbage = co_await post(stream, "application/opcua+uajson", "{");
