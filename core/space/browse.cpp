@@ -32,6 +32,8 @@ std::size_t sizeOf(const ReferenceDescription& description) {
          description.displayName.locale.size();
 }
 
+constexpr std::size_t kStepsInView = 20;
+
 bool isReferenceType(const Space& space, NodeIndex node) {
   return node != kNoNode && space.nodeClass(node) == NodeClass::ReferenceType;
 }
@@ -56,7 +58,8 @@ BrowsePage browse(const Space& space, const BrowseDescription& what, const Brows
   const auto references = space.references(node);
   for (std::size_t i = from; i < references.size(); ++i) {
     const Reference& reference = references[i];
-    if (!steps.take()) {
+    // In a view, each target's own way up is looked at.
+    if (!steps.take(view == kNoNode ? 1 : kStepsInView)) {
       page.next = static_cast<std::uint32_t>(i);
       break;
     }
@@ -91,69 +94,6 @@ bool isInView(const Space& space, NodeIndex node, NodeIndex view) {
         reached.add(reference.target());
   }
   return false;
-}
-
-BrowsePathResult translate(const Space& space, const BrowsePath& path, const Rights& rights) {
-  BrowsePathResult result;
-  const NodeIndex start = space.find(path.startingNode);
-  if (path.startingNode.isNull()) {
-    result.statusCode = status::BadNodeIdInvalid;
-    return result;
-  }
-  if (start == kNoNode || !space.sees(rights, start)) {
-    result.statusCode = status::BadNodeIdUnknown;
-    return result;
-  }
-  const auto& elements = path.relativePath.elements;
-  if (elements.empty()) {
-    result.statusCode = status::BadNothingToDo;
-    return result;
-  }
-  Steps steps(kMostPathSteps);
-  NodeSet at;
-  at.add(start);
-  for (std::size_t i = 0; i < elements.size(); ++i) {
-    const auto& element = elements[i];
-    // Only the last element may leave the name out, which stands for every target (Part 4, 7.31).
-    const bool anyName = element.targetName.name.empty();
-    if (anyName && i + 1 < elements.size()) {
-      result.statusCode = status::BadBrowseNameInvalid;
-      return result;
-    }
-    const bool anyType = element.referenceTypeId.isNull();
-    const NodeIndex wanted = anyType ? kNoNode : space.find(element.referenceTypeId);
-    if (!anyType && !isReferenceType(space, wanted)) {
-      result.statusCode = status::BadReferenceTypeIdInvalid;
-      return result;
-    }
-    NodeSet next;
-    for (NodeIndex node : at)
-      for (const Reference& reference : space.references(node)) {
-        if (!steps.take()) {
-          result.statusCode = status::BadQueryTooComplex;
-          return result;
-        }
-        if (reference.isForward() == element.isInverse) continue;
-        if (!anyType && reference.type() != wanted &&
-            !(element.includeSubtypes && space.isSubtype(reference.type(), wanted)))
-          continue;
-        if (!anyName && !(space.browseName(reference.target()) == element.targetName)) continue;
-        if (!space.sees(rights, reference.target())) continue;
-        next.add(reference.target());
-        if (next.size() > kMostTargets) {
-          result.statusCode = status::BadTooManyMatches;
-          return result;
-        }
-      }
-    at = std::move(next);
-    if (at.empty()) break;
-  }
-  if (at.empty()) {
-    result.statusCode = status::BadNoMatch;
-    return result;
-  }
-  for (NodeIndex node : at) result.targets.push_back({space.nodeId(node), UINT32_MAX});
-  return result;
 }
 
 }  // namespace zunth::space

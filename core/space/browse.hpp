@@ -28,13 +28,6 @@ inline BrowsePage browse(const Space& space, const ua::BrowseDescription& what, 
   return browse(space, what, BrowseBounds{most}, from, view, rights);
 }
 
-/// Targets that one path may have, and references that may be looked at to find them.
-inline constexpr std::size_t kMostTargets = 1'000, kMostPathSteps = 2'000'000;
-
-/// Follows a path of browse names (Part 4, 5.8.4). BadNothingToDo for an empty path, BadBrowseNameInvalid, BadNoMatch,
-/// BadTooManyMatches, BadQueryTooComplex and so on, in the result.
-ua::BrowsePathResult translate(const Space& space, const ua::BrowsePath& path, const Rights& rights = Rights::all());
-
 /// Whether a view shows a node: the View node leads to it by hierarchical references.
 bool isInView(const Space& space, NodeIndex node, NodeIndex view);
 

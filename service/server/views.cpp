@@ -1,6 +1,7 @@
 #include "service/server/views.hpp"
 
 #include "core/space/browse.hpp"
+#include "core/space/path_walk.hpp"
 
 #include <algorithm>
 
@@ -117,7 +118,9 @@ Job Views::translate(TranslateBrowsePathsToNodeIdsRequest request, Context conte
   OperationDiagnostics diagnostics(context.reply.wanted());
   Room room = core_.roomFor(context);
   for (const auto& path : request.browsePaths) {
-    response.results.push_back(space::translate(space_, path, context.rights()));
+    space::PathWalk walk(space_, path, context.rights());
+    while (!walk.go(context.rights(), core_.turns.slice())) co_await context.turn(core_.turns, true);
+    response.results.push_back(walk.take());
     diagnostics.note(response.results.size() - 1, {response.results.back().statusCode, {}, {}});
     room.take(kResultSize + response.results.back().targets.size() * kLeastDescription);
     if (room.isOver())

@@ -2,6 +2,7 @@
 #include "core/space/attributes.hpp"
 #include "core/space/browse.hpp"
 #include "core/space/namespace0.hpp"
+#include "core/space/path_walk.hpp"
 
 #include <set>
 
@@ -163,6 +164,29 @@ TEST_CASE("browse paths lead to nodes or say why not", "[space][cu:View Translat
   CHECK(walk({{NodeId(), false, true, {0, "x"}}}, NodeId(1, 1u)).statusCode == status::BadNodeIdUnknown);
   CHECK(walk({{NodeId(), false, true, {0, "x"}}}, NodeId()).statusCode == status::BadNodeIdInvalid);
   CHECK(walk({{id::Organizes, true, true, {0, "Root"}}}).targets.size() == 1);
+
+  // In slices that are over at once, as many as it takes, while nodes go.
+  for (int i = 0; i < 40; ++i)
+    addVariable(*space, space->at(id::ObjectsFolder), ("spare" + std::to_string(i)).c_str(), id::Int32, Variant(i));
+  const NodeIndex doomed = addVariable(*space, space->at(id::ObjectsFolder), "doomed", id::Int32, Variant(1));
+  BrowsePath path{id::ObjectsFolder, {}};
+  path.relativePath.elements =
+      List<RelativePathElement>(std::vector<RelativePathElement>{{id::HierarchicalReferences, false, true, {}}});
+  PathWalk walking(*space, path, Rights::all());
+  const Instant begun{};
+  int slices = 1;
+  for (;; ++slices) {
+    Slice over([&] { return begun; }, Duration(-1));
+    if (walking.go(Rights::all(), over)) break;
+    if (slices == 1) space->remove(doomed);
+    REQUIRE(slices < 1000);
+  }
+  CHECK(slices > 1);
+  const auto sliced = walking.take();
+  CHECK(sliced.statusCode.isGood());
+  const auto whole = translate(*space, path);
+  REQUIRE(sliced.targets.size() == whole.targets.size());
+  for (std::size_t i = 0; i < whole.targets.size(); ++i) CHECK(sliced.targets[i] == whole.targets[i]);
 }
 
 TEST_CASE("each class of node has its attributes and no others",
