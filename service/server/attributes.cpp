@@ -44,7 +44,7 @@ DataValue Attributes::readOne(const ReadValueId& what, TimestampsToReturn timest
     }
   }
   if (*encoding != DataEncoding::Binary && !out.status.isBad()) {
-    auto encoded = encodedAs(out.value, *encoding);
+    auto encoded = encodedAs(out.value, *encoding, *core_.structures());
     if (!encoded) return DataValue(encoded.code());
     out.value = std::move(*encoded);
   }
@@ -181,6 +181,7 @@ void Attributes::writeAttribute(Writing& writing, std::size_t i, const WriteValu
   const Variant before = allowed ? space::readAttribute(space_, node, attribute).value : Variant();
   const auto written = allowed ? space::writeAttribute(space_, node, one) : allowed;
   announcer_.written(writing.actor, one, before, written.code());
+  if (written && attribute == AttributeId::DataTypeDefinition) core_.typesChanged();
   if (written && attribute == AttributeId::Historizing && core_.historizingChanged) core_.historizingChanged();
   writing.permissionsChanged |= written && space::permissionToWrite(attribute) == PermissionType::WriteRolePermissions;
   writing.results->set(i, written.code(), written ? Error{status::Good, {}, {}} : written.error());

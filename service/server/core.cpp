@@ -1,5 +1,7 @@
 #include "service/server/core.hpp"
 
+#include "core/space/type_catalog.hpp"
+
 #include <fmt/format.h>
 
 namespace zunth::server {
@@ -121,6 +123,11 @@ Result<void> Core::checkCount(std::size_t operations) const {
                              settings.limits.maxOperationsPerRequest),
                  "split the request; the server's OperationLimits say how"};
   return {};
+}
+
+std::shared_ptr<const TypeCatalog> Core::structures() {
+  if (!structures_) structures_ = std::make_shared<const TypeCatalog>(space::typeCatalog(space));
+  return structures_;
 }
 
 Room Core::roomFor(const Context& context) const {

@@ -4,6 +4,7 @@
 #include "core/history/archive.hpp"
 #include "core/monitor/event_delivery.hpp"
 #include "core/monitor/sampling.hpp"
+#include "core/ua/structure_schema.hpp"
 #include "service/server/context.hpp"
 #include "service/server/handlers.hpp"
 #include "service/server/login_guard.hpp"
@@ -84,6 +85,9 @@ class Core {
   Room roomFor(const Context& context) const;
   /// Keeps an answer that waits, so that it ends with the client's patience, at its wish or with its session.
   void keepOutstanding(const Context& context, const std::shared_ptr<Outstanding>& answer);
+  /// The structures of the standard and of the models, by their ids; a new catalog after types have changed.
+  std::shared_ptr<const ua::TypeCatalog> structures();
+  void typesChanged() { structures_.reset(); }
   /// Counts a request that was served, in the diagnostics.
   void count(Session* session, std::uint32_t requestType, ua::StatusCode outcome);
   /// Counts and answers.
@@ -107,6 +111,7 @@ class Core {
 
  private:
   space::TapId sampled_;
+  std::shared_ptr<const ua::TypeCatalog> structures_;
   void nodeRemoved(space::NodeIndex node);
 };
 

@@ -31,6 +31,7 @@ struct Shape {
   TimestampsToReturn timestamps;
   IndexRange range;
   DataEncoding encoding = DataEncoding::Binary;
+  std::shared_ptr<const TypeCatalog> types = nullptr;  // where structures are not in binary
 
   void apply(DataValue& value, bool isCalculated) const {
     const bool source = timestamps != TimestampsToReturn::Server, server = timestamps != TimestampsToReturn::Source;
@@ -40,7 +41,7 @@ struct Shape {
     if (!server) value.serverTimestamp = {};
     if (value.value.isNull()) return;
     auto shaped = range.isWhole() ? Result<Variant>(std::move(value.value)) : range.of(value.value);
-    if (shaped && encoding != DataEncoding::Binary) shaped = encodedAs(*shaped, encoding);
+    if (shaped && encoding != DataEncoding::Binary) shaped = encodedAs(*shaped, encoding, *types);
     value.value = shaped ? std::move(*shaped) : Variant();
     if (!shaped) value.status = shaped.code();
   }
@@ -296,6 +297,7 @@ void Histories::readOne(const std::shared_ptr<Reading>& reading, std::size_t i, 
   const auto encoding = checkEncoding(space_, node, value);
   if (!encoding) return refuse(encoding.error());
   shape.encoding = *encoding;
+  if (*encoding != DataEncoding::Binary) shape.types = core_.structures();
   if (!what.indexRange.empty()) {
     auto range = IndexRange::parse(what.indexRange.view());
     if (!range) return refuse(range.error());

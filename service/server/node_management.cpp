@@ -94,6 +94,7 @@ Job NodeManagement::each(Request request, Context context, List<Item> Request::*
     if (!done) diagnostics.note(response.results.size() - 1, done.error());
     co_await context.turn(core_.turns, true);
   }
+  core_.typesChanged();
   announcer_.modelChanged(std::move(changes));
   (announcer_.*audit)(context.actor(), request.*items, allGood);
   diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());

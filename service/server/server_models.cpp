@@ -70,6 +70,7 @@ NodeIndex optionalOf(space::Space& space, NodeIndex metadata, const char* name) 
 }  // namespace
 
 void ServerObject::showModels() {
+  core_.typesChanged();
   for (std::size_t i = 1; i < space_.namespaces().size(); ++i) {
     const auto ns = static_cast<std::uint16_t>(i);
     const NodeIndex metadata = metadataOf(space_, ns);

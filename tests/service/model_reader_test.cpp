@@ -73,6 +73,34 @@ TEST_CASE("a running server's model is read by a client", "[client][model]") {
   });
 }
 
+TEST_CASE("structures of a model are read in each encoding that it lists, and again after it has changed",
+          "[client][model]") {
+  test::Loopback l(fill);
+  test::run(l.loop, [&]() -> client::Awaitable<void> {
+    auto session = co_await l.session();
+    ReadValueId plan{NodeId(2, String("Plant/Hall/plan")), static_cast<std::uint32_t>(AttributeId::Value), {}, {}};
+    const auto shown = [&](const char* encoding) -> client::Awaitable<std::string> {
+      plan.dataEncoding = {0, String(encoding)};
+      std::vector<ReadValueId> what(1, plan);
+      const auto read = co_await session->read(what);
+      if (!read || !read->front().value.get<ExtensionObject>()) co_return read ? read->front().status.name() : "none";
+      co_return std::string(read->front().value.get<ExtensionObject>()->octets().view());
+    };
+    const std::string json = co_await shown("Default JSON"), xml = co_await shown("Default XML");
+    CHECK(json == R"({"EncodingMask":0,"grams":5,"mode":0})");
+    CHECK(xml.find("<grams>5</grams>") != std::string::npos);
+    // A member is renamed under way, as an apply does.
+    const auto feed = l.space.find(NodeId(2, String("types/Feed")));
+    REQUIRE(feed != space::kNoNode);
+    auto definition = *l.space.rare(feed)->typeDefinition.as<StructureDefinition>();
+    definition.fields[0].name = String("kilograms");
+    l.space.rareOf(feed).typeDefinition = ExtensionObject::of(definition);
+    l.server->showModels();
+    CHECK((co_await shown("Default JSON")) == R"({"EncodingMask":0,"kilograms":5,"mode":0})");
+    co_await session->close();
+  });
+}
+
 TEST_CASE("a session reads texts in its own language", "[client][model]") {
   test::Loopback l(fill);
   test::run(l.loop, [&]() -> client::Awaitable<void> {
