@@ -108,13 +108,23 @@ struct PointReader {
   explicit PointReader(Findings& f) : findings(f) {}
   void read(const Entry& list, double every) {
     for (const Entry& entry : list.entries) {
-      if (!entry.value) {
-        findings.error(entry.key.place, fmt::format("the point '{}' says nothing", entry.key.text),
-                       "as in: pressure: input 0 Float");
+      if (entry.entries.empty()) {
+        readOne(entry.key, entry.value, every);
       } else {
-        for (auto& text : expanded(entry)) add(std::move(text), every);
+        // In long form, with a beat of its own.
+        checkKeys(entry, {"point", "every"}, findings);
+        const Text* words = entry.textOf("point");
+        readOne(entry.key, words ? std::optional<Text>(*words) : std::nullopt,
+                durationOf(entry, "every", every, findings));
       }
     }
+  }
+  void readOne(const Text& name, const std::optional<Text>& words, double every) {
+    if (!words)
+      findings.error(name.place, fmt::format("the point '{}' says nothing", name.text),
+                     "as in: pressure: input 0 Float, or pressure: {point: input 0 Float, every: 1 s}");
+    else
+      for (auto& text : expanded(name, *words)) add(std::move(text), every);
   }
   void add(DeviceText::PointText text, double every) {
     if (!beats.emplace(text.name.text, every).second)
@@ -124,20 +134,20 @@ struct PointReader {
       texts.push_back(std::move(text));
   }
   /// "tank{1..4}: hall1/t{1..4}/oxygen" is four points.
-  std::vector<DeviceText::PointText> expanded(const Entry& entry) {
+  std::vector<DeviceText::PointText> expanded(const Text& key, const Text& words) {
     static const std::regex range(R"(\{(\d{1,5})\.\.(\d{1,5})\})");
     std::smatch found;
-    const std::string& name = entry.key.text;
-    if (!std::regex_search(name, found, range)) return {{entry.key, *entry.value}};
+    const std::string& name = key.text;
+    if (!std::regex_search(name, found, range)) return {{key, words}};
     const int first = std::stoi(found[1]), last = std::stoi(found[2]);
     constexpr int kMost = 10'000;
     if (last < first || last - first >= kMost) {
-      findings.error(entry.key.place, fmt::format("'{}' is no range", found.str()), "as in: tank{1..4}");
+      findings.error(key.place, fmt::format("'{}' is no range", found.str()), "as in: tank{1..4}");
       return {};
     }
     std::vector<DeviceText::PointText> out;
     for (int i = first; i <= last; ++i) {
-      DeviceText::PointText point{entry.key, *entry.value};
+      DeviceText::PointText point{key, words};
       for (std::string* text : {&point.name.text, &point.words.text})
         for (auto at = text->find(found.str()); at != std::string::npos; at = text->find(found.str(), at))
           text->replace(at, found.str().size(), std::to_string(i));

@@ -143,10 +143,13 @@ TEST_CASE("a device file is read whole, and every mistake in it found", "[modbus
   const auto grouped =
       device::readDeviceFile("d", "devices/d.yaml",
                              "driver: modbus-tcp\npoints:\n  a: input 0 bit 3\ngroups:\n  rarely:\n    "
-                             "every: 1 min\n    points:\n      b: holding 1 named 0=off 1=on\n",
+                             "every: 1 min\n    points:\n      b: holding 1 named 0=off 1=on\n      "
+                             "'c{1..2}': {point: 'coil {1..2}', every: 50 ms}\n",
                              findings);
   CHECK(findings.list().empty());
-  REQUIRE(grouped.points.size() == 2);
+  REQUIRE(grouped.points.size() == 4);
+  CHECK(grouped.points[3].name() == "c2");
+  CHECK(grouped.points[3].every == 50);
   CHECK(grouped.points[0].every == 0);
   CHECK(!grouped.points[0].isWritable());
   CHECK(grouped.points[1].every == 60'000);
@@ -154,15 +157,16 @@ TEST_CASE("a device file is read whole, and every mistake in it found", "[modbus
   REQUIRE(fine.action("go"));
   CHECK(fine.action("go")->steps.size() == 3);
   device::readDeviceFile("d", "devices/d.yaml",
-                         "driver: modbs\nprot: 5\nevery: soon\npoints:\n  a: input 0\nactions:\n  go:\n    - a = 1\n   "
+                         "driver: modbs\nprot: 5\nevery: soon\npoints:\n  a: input 0\n  b: {pont: input 1}\nactions:\n "
+                         " go:\n    - a = 1\n   "
                          " - c = 1\n    - nonsense\n  idle:\n",
                          findings);
   std::vector<std::string> messages;
   for (const auto& f : findings.list()) messages.push_back(f.message);
-  CHECK(messages == std::vector<std::string>{"there is no driver 'modbs'", "'prot' means nothing here",
-                                             "'soon' is no time", "the point 'a' can't be written",
-                                             "there is no point 'c'", "'nonsense' is no step",
-                                             "the action 'idle' does nothing"});
+  CHECK(messages == std::vector<std::string>{
+                        "there is no driver 'modbs'", "'prot' means nothing here", "'soon' is no time",
+                        "'pont' means nothing here", "the point 'b' says nothing", "the point 'a' can't be written",
+                        "there is no point 'c'", "'nonsense' is no step", "the action 'idle' does nothing"});
 }
 
 }  // namespace zunth::modbus_test
