@@ -5,6 +5,7 @@
 
 #include <regex>
 
+#include "tests/service/terminal.hpp"
 #include <catch2/catch.hpp>
 
 namespace zunth::plant_test {
@@ -608,6 +609,27 @@ TEST_CASE("a new site is sound and is not made over an old one", "[plant]") {
   const auto open = zunth::admin::loadSite(folder.path / "pond");
   CHECK(open.isSound());
   CHECK(open.settings.allowAnonymous);
+}
+
+TEST_CASE("a table that is watched stays in its place, on a terminal that is too low for it and then is not",
+          "[plant]") {
+  const test::Plant plant;
+  test::Terminal screen({test::program("zunth"), "watch", "DF1/*", "Gate/*", "--interval", "50", "--at", plant.url}, 6,
+                        100);
+  screen.until("Ctrl-C ends");
+  // Each drawing goes up by as many lines as the one before had, and none of them has left the screen.
+  const std::string frame = screen.until("Ctrl-C ends");
+  CHECK(frame.find("\x1b[5A\x1b[J") != std::string::npos);
+  CHECK(frame.find("3 of ") != std::string::npos);
+  CHECK(frame.find("Gate/mode") == std::string::npos);
+  screen.resize(40, 100);
+  CHECK(screen.until("\x1b[2J").find("\x1b[H") != std::string::npos);
+  CHECK(screen.until("Ctrl-C ends").find("Gate/mode") != std::string::npos);
+  screen.resize(6, 100);
+  CHECK(!screen.until("\x1b[2J").empty());
+  // The last is whole.
+  screen.type("\x03");
+  CHECK(screen.until("Gate/mode").find("Gate/mode") != std::string::npos);
 }
 
 }  // namespace zunth::plant_test

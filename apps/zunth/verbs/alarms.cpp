@@ -1,4 +1,5 @@
 #include "apps/zunth/conditions.hpp"
+#include "apps/zunth/redrawn.hpp"
 #include "core/history/variables.hpp"
 #include "core/ua/text.hpp"
 
@@ -147,17 +148,17 @@ class Board {
 
   void draw(const Standing& standing) {
     std::string text = tableOf(options_, asked_, standing);
-    text += dim(fmt::format("times {} · Ctrl-C ends", localZone())) + "\n";
-    if (lines_) std::printf("\x1b[%zuA\x1b[J", lines_);
-    lines_ = static_cast<std::size_t>(std::ranges::count(text, '\n'));
-    std::fputs(text.c_str(), stdout);
-    std::fflush(stdout);
+    // The severest come first: what doesn't fit is the least of it.
+    const std::size_t missing = cutToLines(text, screen_.room() - 1);
+    const std::string more = missing ? fmt::format("{} more don't fit here · ", missing) : std::string();
+    text += dim(fmt::format("{}times {} · Ctrl-C ends", more, localZone())) + "\n";
+    screen_.draw(text);
   }
 
  private:
   const Options& options_;
   const AlarmWish& asked_;
-  std::size_t lines_ = 0;  // drawn last
+  Redrawn screen_;
 };
 
 void take(Standing& standing, Condition condition) {

@@ -1,4 +1,5 @@
 #include "apps/zunth/nodes.hpp"
+#include "apps/zunth/redrawn.hpp"
 #include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
 #include "service/client/subscription.hpp"
@@ -65,12 +66,20 @@ class Board {
   }
   std::size_t changes() const { return changes_; }
 
-  /// On a terminal: the table again, over the last one.
-  void draw() {
+  /// On a terminal: the table again, over the last one, as much of it as the terminal has lines for.
+  void draw() { draw(screen_.room()); }
+  /// The last time, whole: it may scroll now.
+  void drawAll() { draw(nodes_.size() + kAround); }
+
+ private:
+  static constexpr std::size_t kAround = 2;  // lines beside those of nodes
+
+  void draw(std::size_t room) {
     if (!isLive_) return;
+    const std::size_t shown = std::min(nodes_.size(), std::max(room, kAround + 1) - kAround);
     Records records({" ", "node", "value", "unit", "status", "time"});
     const auto now = std::chrono::steady_clock::now();
-    for (std::size_t i = 0; i < nodes_.size(); ++i) {
+    for (std::size_t i = 0; i < shown; ++i) {
       const bool isFresh =
           latest_[i] && now - changed_[i] < std::chrono::milliseconds(static_cast<int>(interval_ * 1.5));
       const std::string value = !latest_[i]                  ? "…"
@@ -83,15 +92,11 @@ class Board {
                    hasTime ? localTime(latest_[i]->sourceTimestamp.time()) : std::string()});
     }
     std::string text = records.text(Format::Table, true, {2});
-    text += dim(fmt::format("{} changes · every {:g} ms · times {} · Ctrl-C ends", changes_, interval_, localZone())) +
-            "\n";
-    if (lines_) std::printf("\x1b[%zuA\x1b[J", lines_);
-    lines_ = static_cast<std::size_t>(std::ranges::count(text, '\n'));
-    std::fputs(text.c_str(), stdout);
-    std::fflush(stdout);
+    const std::string pace = shown < nodes_.size() ? fmt::format("{} of {} fit here", shown, nodes_.size())
+                                                   : fmt::format("every {:g} ms", interval_);
+    text += dim(fmt::format("{} changes · {} · times {} · Ctrl-C ends", changes_, pace, localZone())) + "\n";
+    screen_.draw(text);
   }
-
- private:
   void printLine(std::size_t at, const DataValue& value) {
     const std::string name(value.status.name());
     if (isStructured(options_.format)) {
@@ -123,7 +128,7 @@ class Board {
   std::vector<std::chrono::steady_clock::time_point> changed_;
   bool isLive_;
   std::size_t changes_ = 0;
-  std::size_t lines_ = 0;  // drawn last
+  Redrawn screen_;
 };
 
 Awaitable<int> watchValues(SessionPtr session, Interrupt& interrupt, Options options, WatchOptions watch) {
@@ -219,7 +224,7 @@ Awaitable<int> watchValues(SessionPtr session, Interrupt& interrupt, Options opt
                                 ? std::min<Duration>(step, end - std::chrono::steady_clock::now())
                                 : std::min<Duration>(std::chrono::hours(1), end - std::chrono::steady_clock::now()));
   }
-  board.draw();
+  board.drawAll();
   if (!watch.keep) {
     co_await (*subscription)->close();
     co_return code;
