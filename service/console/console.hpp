@@ -2,6 +2,7 @@
 
 #include "service/console/door.hpp"
 #include "service/console/feed.hpp"
+#include "service/console/load.hpp"
 #include "service/console/routes.hpp"
 
 #include <boost/asio/thread_pool.hpp>
@@ -44,6 +45,7 @@ class Console {
   /// Does on a thread of its own what waits for a disk; comes back to where it was.
   Awaitable<void> away(std::function<void()> work);
   std::size_t feedCount() const { return feeds_.size(); }
+  Load& load() { return load_; }
 
  private:
   void tick();
@@ -55,6 +57,7 @@ class Console {
   std::string url_;
   std::string firstCode_;
   int wrongCodes_ = 0;
+  Load load_;
   std::vector<std::shared_ptr<Feed>> feeds_;
   boost::asio::steady_timer timer_;
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);

@@ -5,24 +5,11 @@
 #include "service/console/console.hpp"
 #include "service/console/node_pages.hpp"
 
-#include <charconv>
-
 namespace zunth::console {
 
 using namespace ua;
 
 namespace {
-
-/// A moment in milliseconds since 1970, or as DateTime::text() writes it.
-std::optional<DateTime> momentOf(const std::string& text) {
-  std::int64_t ms = 0;
-  const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), ms);
-  constexpr std::int64_t kFarthest = 253'402'300'800'000;  // the year 10,000
-  if (error == std::errc() && end == text.data() + text.size() && ms > -kFarthest && ms < kFarthest)
-    return DateTime::from(std::chrono::system_clock::time_point(std::chrono::milliseconds(ms)));
-  auto parsed = DateTime::parse(text);
-  return parsed ? std::optional(*parsed) : std::nullopt;
-}
 
 Json rowsOf(const std::vector<DataValue>& values) {
   Json rows = Json::array();

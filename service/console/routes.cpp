@@ -1,6 +1,7 @@
 #include "service/console/routes.hpp"
 
 #include "core/ua/generated/node_ids.hpp"
+#include "service/console/console.hpp"
 
 #include <algorithm>
 
@@ -11,11 +12,17 @@ using namespace ua;
 const std::vector<Route>& routes() {
   static const std::vector<Route> all = [] {
     std::vector<Route> out;
-    for (auto part : {siteRoutes, nodeRoutes, pastRoutes, alarmRoutes, adminRoutes, tokenRoutes})
+    for (auto part : {siteRoutes, nodeRoutes, pastRoutes, alarmRoutes, eventRoutes, adminRoutes, certificateRoutes,
+                      sheetRoutes, tokenRoutes})
       for (auto& route : part()) out.push_back(std::move(route));
     return out;
   }();
   return all;
+}
+
+Awaitable<Answer> passOn(Console& console, Visit visit, Json asked) {
+  auto told = co_await console.perform(*visit.login, std::move(asked));
+  co_return told ? Answer::of(*told) : Answer::of(told.error());
 }
 
 Result<void> mayUse(const Route& route, const Login* login) {

@@ -44,8 +44,14 @@ std::vector<Route> siteRoutes();
 std::vector<Route> nodeRoutes();
 std::vector<Route> pastRoutes();
 std::vector<Route> alarmRoutes();
+std::vector<Route> eventRoutes();
 std::vector<Route> adminRoutes();
+std::vector<Route> certificateRoutes();
+std::vector<Route> sheetRoutes();
 std::vector<Route> tokenRoutes();
+
+/// Passes on to the control door what the visit says, under the door's own names.
+Awaitable<Answer> passOn(Console& console, Visit visit, Json asked);
 
 /// Good, or why this login may not.
 ua::Result<void> mayUse(const Route& route, const Login* login);

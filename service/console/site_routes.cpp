@@ -171,6 +171,7 @@ Json statusOf(Console& console, Json devices) {
               {"items", server.monitoredItemCount()},
               {"nodes", server.space().size()},
               {"pages", console.feedCount()}};
+  const auto load = console.load().look(std::chrono::steady_clock::now());
   const auto& settings = server.settings();
   Json endpoints = Json::array();
   for (const auto& url : settings.endpointUrls)
@@ -184,6 +185,7 @@ Json statusOf(Console& console, Json devices) {
               {"allowsAnonymous", settings.allowAnonymous},
               {"allowsUnsecured", settings.allowUnsecured},
               {"counts", std::move(counts)},
+              {"load", {{"processor", load.processor}, {"memory", load.memory}}},
               {"worries", worriesOf(console, devices, now)},
               {"devices", std::move(devices)},
               {"clients", clientsOf(server)}};

@@ -119,6 +119,16 @@ Result<void> readTarget(std::string_view target, Request& request) {
   return {};
 }
 
+std::optional<DateTime> momentOf(const std::string& text) {
+  std::int64_t ms = 0;
+  const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), ms);
+  constexpr std::int64_t kFarthest = 253'402'300'800'000;  // the year 10,000
+  if (error == std::errc() && end == text.data() + text.size() && ms > -kFarthest && ms < kFarthest)
+    return DateTime::from(std::chrono::system_clock::time_point(std::chrono::milliseconds(ms)));
+  auto parsed = DateTime::parse(text);
+  return parsed ? std::optional(*parsed) : std::nullopt;
+}
+
 Json timeJson(DateTime time) {
   if (time.isNull()) return {};
   return std::chrono::duration_cast<std::chrono::milliseconds>(time.time().time_since_epoch()).count();

@@ -53,6 +53,8 @@ struct Answer {
 ua::Result<void> readTarget(std::string_view target, Request& request);
 /// Milliseconds since 1970, as browsers count time; null for no time.
 Json timeJson(ua::DateTime time);
+/// A moment as it stands in a query: in milliseconds since 1970, or as "2026-05-04T07:30:00Z".
+std::optional<ua::DateTime> momentOf(const std::string& text);
 /// "name=value; name=value": the value of one, or empty.
 std::string cookieNamed(std::string_view header, std::string_view name);
 

@@ -56,7 +56,13 @@ async function accessible(name) {
 
 try {
   await step('a guest sees how it is', async () => {
+    let octets = 0;
+    const count = (response) => (octets += Number(response.headers()['content-length'] ?? 0));
+    page.on('response', count);
     await go('/');
+    await page.getByText('filter-DF1').waitFor();
+    page.off('response', count);
+    expect(octets > 50_000 && octets < 400_000, `the first load is ${octets} octets`);
     await page.getByText('Fernhollow trout hatchery').first().waitFor();
     await page.getByText('filter-DF1').waitFor();
     await accessible('overview');
@@ -157,6 +163,12 @@ try {
     await page.getByRole('button', { name: 'Acknowledge' }).click();
     await page.getByRole('row').filter({ hasText: name }).filter({ hasText: 'to acknowledge' }).waitFor({ state: 'detached' });
   });
+  await step('what happened is searched', async () => {
+    await page.getByText('What happened').click();
+    await page.getByLabel('Words of source, type or message').fill('device');
+    await page.getByRole('row').filter({ hasText: /device/i }).first().waitFor();
+    await accessible('past events');
+  });
   await step('the first administrator is made with the code', async () => {
     await go('/access');
     await page.getByRole('link', { name: 'Make the first administrator' }).click();
@@ -170,6 +182,12 @@ try {
     await go('/access');
     await page.getByRole('table').nth(1).getByText('ada').waitFor();
     await accessible('access');
+    const print = await page.locator('.card .octets').first().innerText();
+    await page.getByRole('button', { name: 'Renew' }).click();
+    await page.getByLabel('Valid for days').fill('90');
+    await page.getByRole('dialog').getByRole('button', { name: 'Renew' }).click();
+    await page.getByText('Done: new connections').waitFor();
+    await page.waitForFunction((before) => document.querySelector('.card .octets').textContent !== before, print);
     await go('/record');
     await page.getByText('user changed').first().waitFor();
     await accessible('the record');

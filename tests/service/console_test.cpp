@@ -1,10 +1,12 @@
 // The console's API as a browser or a script meets it, without sockets; and the door with them.
 #include "service/console/console.hpp"
 
+#include "core/ua/base64.hpp"
 #include "core/ua/generated/node_ids.hpp"
 
 #include <thread>
 
+#include "tests/identity.hpp"
 #include "tests/service/process.hpp"
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/read.hpp>
@@ -358,6 +360,62 @@ TEST_CASE("alarms are listed, shelved and acknowledged, each with its outcome", 
   CHECK(house.get("/api/alarms?state=polished").status == 400);
 }
 
+TEST_CASE("what happened is searched, the newest first", "[console][history]") {
+  House house;
+  house.lookAround();
+  CHECK(codeOf(house.get("/api/events?from=0&to=1")) == "BadHistoryOperationUnsupported");  // nothing is kept yet
+  house.folder.write("model/more.yaml",
+                     "namespace: http://fernhollow.example/test\nobjects:\n  Pond: {depth: Double m history}\n");
+  CHECK(Json::parse(house.post("/api/apply", Json::object()).body)["applied"] == true);
+  for (const double oxygen : {4.0, 8.0, 3.0})
+    CHECK(house.post("/api/write", {{"values", {{{"node", "Tank/oxygen"}, {"value", oxygen}}}}}).status == 200);
+  // Events are stored each second.
+  Json events;
+  for (int i = 0; i < 100 && events.size() < 3; ++i) {
+    events = house.got("/api/events?from=2026-01-01T00:00:00Z&to=2100-01-01T00:00:00Z&like=OXYGEN")["events"];
+    std::this_thread::sleep_for(std::chrono::milliseconds(50));
+  }
+  REQUIRE(events.size() == 3);
+  CHECK(events[0]["time"] >= events[1]["time"]);
+  CHECK(events[0]["severity"] == 700);
+  CHECK(events[0]["type"] == "ExclusiveLevelAlarmType");
+  const std::string all = "/api/events?from=0&to=4000000000000";
+  CHECK(house.got(all + "&severity=701&like=oxygen")["events"].empty());
+  CHECK(house.got(all + "&like=nothing%20of%20the%20kind")["events"].empty());
+  CHECK(house.got(all + "&node=Tank")["isWhole"] == true);
+  CHECK(house.get("/api/events?from=5&to=4").status == 400);
+  CHECK(house.get("/api/events?from=soon&to=4").status == 400);
+  CHECK(house.get(all + "&node=Nowhere").status == 404);
+}
+
+TEST_CASE("certificates come and go over the console, the server's own among them", "[console]") {
+  House house;
+  house.lookAround();
+  const auto client = test::identity("urn:fernhollow.example:client")->certificate;
+  const Json upload{{"certificate", toBase64(client.der().bytes())}};
+  CHECK(house.post("/api/certificates/upload", upload).status == 403);
+  CHECK(house.post("/api/certificates/own/renew", Json::object()).status == 403);
+  house.makeAdministrator();
+  CHECK(house.post("/api/certificates/upload", {{"certificate", "bm90aGluZw=="}}).status == 400);
+  CHECK(house.post("/api/certificates/upload", upload).status == 200);
+  const auto known = house.got("/api/certificates")["certificates"];
+  REQUIRE(known.size() == 1);
+  CHECK(known[0]["fingerprint"] == client.fingerprint());
+  CHECK(known[0]["state"] == "trusted");
+  const auto own = [&] { return house.got("/api/status")["certificate"]["fingerprint"]; };
+  const auto before = own();
+  CHECK(house.post("/api/certificates/own/renew", {{"days", 0}}).status == 400);
+  CHECK(house.post("/api/certificates/own/renew", {{"kind", "rot13"}}).status == 400);
+  CHECK(own() == before);
+  CHECK(house.post("/api/certificates/own/renew", {{"days", 90}}).status == 200);
+  CHECK(own() != before);
+  const auto asked = Json::parse(house.post("/api/certificates/own/request", Json::object()).body);
+  CHECK(fromBase64(asked["request"].get<std::string>())->size() > 200);
+  CHECK(house.post("/api/certificates/own/import", upload).status == 400);  // another's key
+  CHECK(house.got("/api/status")["load"]["memory"] > 1'000'000);
+  CHECK(house.got("/api/audit?what=own%20certificate%20made")["lines"].size() == 1);
+}
+
 TEST_CASE("lists and pages are files of the site, and of its console alone", "[console]") {
   House house;
   house.lookAround();
@@ -521,6 +579,40 @@ std::string sayTo(const std::string& url, const std::string& octets) {
 }
 
 }  // namespace
+
+TEST_CASE("a hundred pages hear each change, each once, and one that falls silent holds nobody up", "[console]") {
+  House house;
+  house.lookAround();
+  std::vector<std::shared_ptr<Listening>> sockets;
+  for (int i = 0; i < 100; ++i) {
+    auto& socket = sockets.emplace_back(std::make_shared<Listening>());
+    house.on([&] { REQUIRE(house.page->join(house.request("GET", "/api/live"), socket)); });
+    house.on([&] { socket->say({{"watch", {{{"key", 1}, {"node", "Tank/oxygen"}, {"every", 0}}}}}); });
+  }
+  for (auto& socket : sockets) CHECK(socket->next("values")[0][1] == 8.5);
+  sockets[50]->isSlow = true;
+  for (const double value : {9.0, 10.0}) {
+    CHECK(house.post("/api/write", {{"values", {{{"node", "Tank/oxygen"}, {"value", value}}}}}).status == 200);
+    for (std::size_t i = 0; i < sockets.size(); ++i)
+      if (i != 50) CHECK(sockets[i]->next("values")[0][1] == value);
+  }
+  CHECK(house.page->feedCount() == 100);
+}
+
+TEST_CASE("who was logged out in the middle of an edit is told so, and nothing of it is written", "[console]") {
+  House house("  anonymous: off\n");
+  house.makeAdministrator();
+  const auto other = std::pair(house.cookie, house.proof);
+  const Json edit{{"values", {{{"node", "Tank/oxygen"}, {"value", 3}}}}};
+  CHECK(house.post("/api/logout", Json::object()).status == 200);
+  std::tie(house.cookie, house.proof) = other;
+  const auto refused = house.post("/api/write", edit);
+  CHECK(refused.status == 401);
+  CHECK(codeOf(refused) == "BadSessionIdInvalid");
+  CHECK(house.post("/api/sheets", {{"kind", "lists"}, {"name", "x"}, {"content", Json::object()}}).status == 401);
+  house.keep(house.post("/api/login", {{"user", "ada"}, {"password", "brook trout 7"}}));
+  CHECK(house.got("/api/values?node=Tank/oxygen").dump().find("8.5") != std::string::npos);
+}
 
 TEST_CASE("the door keeps out who comes by another name or from another page", "[console][attack]") {
   House house;

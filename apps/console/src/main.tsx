@@ -92,7 +92,7 @@ function App() {
       <Fence key={path}>
       <Suspense fallback={<Empty title={w.loading} />}>
         <Switch>
-          <Route path="/" component={Overview} />
+          <Route path="/">{() => <Overview me={me} />}</Route>
           <Route path="/plant" component={Plant} />
           <Route path="/node/:node">{({ node }) => <NodeView key={node} name={decodeURIComponent(node)} />}</Route>
           <Route path="/watch" component={Watch} />

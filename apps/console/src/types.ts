@@ -158,11 +158,20 @@ export interface Status {
   since: number;
   now: number;
   endpoints: { url: string; isUnsecured: boolean }[];
+  load: { processor: number; memory: number };
   counts: { clients: number; subscriptions: number; items: number; nodes: number; pages: number };
   worries: Worry[];
   devices: Device[];
   clients: Client[];
   certificate?: CertificateFacts;
+}
+
+export interface PastEvent {
+  time: number | null;
+  severity: number;
+  source: string;
+  type: string;
+  message: string;
 }
 
 export interface CertificateFacts {

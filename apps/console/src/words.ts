@@ -21,6 +21,7 @@ export const w = {
     clock: 'Clock', clockOff: (s: string) => `This browser's clock and the server's differ by ${s}.`, clockFine: 'agrees with this browser',
     running: 'Running since', load: 'Load', clients: 'Clients', devices: 'Devices', noClients: 'Nobody is connected.',
     nodes: 'nodes', items: 'watched values', subscriptions: 'subscriptions', allDevices: 'All devices',
+    processor: 'processor', ofCore: 'of one core', memory: 'memory', lately: 'What went wrong lately', nothingLately: 'Nothing was logged as a warning or an error.', wholeLog: 'The whole log',
   },
   plant: {
     title: 'Plant', types: 'Types', objects: 'Plant', whole: 'All of the server', hint: 'Each line shows its value as it is now.',
@@ -57,6 +58,7 @@ export const w = {
     title: 'Alarms', none: 'No alarm wants attention.', noneOf: 'No alarm fits the filter.', severity: 'Severity', alarm: 'Alarm', state: 'State', since: 'Since', message: 'Message', comment: 'Comment',
     chosen: (n: number) => `${n} chosen`, commentHint: 'A comment for others', acknowledge: 'Acknowledge', confirm: 'Confirm', addComment: 'Comment', shelve: 'Shelve', unshelve: 'Unshelve',
     more: 'More', minutes: { 15: '15 min', 60: '1 h', 480: '8 h' }, once: 'until it goes', all: 'all', active: 'active', unacknowledged: 'to acknowledge', putAside: 'put aside',
+    now: 'Now', past: 'What happened', source: 'Source', type: 'Type', time: 'Time', words: 'Words of source, type or message', noEvents: 'Nothing of the kind was kept in this time.', cutEvents: (n: number) => `These are the newest ${n} events of this time; a shorter time shows the others.`, least: 'Severity from',
   },
   devices: {
     title: 'Devices', point: 'Point', where: 'On the device', node: 'Node', unbound: 'bound to no node', noPoints: 'It offers no points.', device: 'Device', driver: 'Protocol', address: 'Address', state: 'State', every: 'Asked every', points: 'Points', polls: 'Asked', failures: 'Failed', roundTrip: 'Answers in',
@@ -70,6 +72,7 @@ export const w = {
     name: 'Name', roles: 'Roles', enabled: 'May log in', addUser: 'Add a user', password: 'Password', newPassword: 'New password', change: 'Change', disable: 'Lock out', enable: 'Let in', yes: 'yes', no: 'no',
     noUsers: 'Nobody has a name and password here yet.', needs: 'For this, log in as somebody who has the role SecurityAdmin.', first: 'Make the first administrator',
     tokens: 'Links for spreadsheets', makeToken: 'Make a link', tokenNodes: 'Nodes, one a line: paths with * and **', noTokens: 'A link lets a spreadsheet read some values without a login.', tokenOnce: 'This is shown once. Whoever has it may read these values:', madeBy: 'Made by', nodes: 'Nodes', fromList: 'From the list that is watched',
+    upload: 'Trust a file', uploadHint: 'A client’s certificate, as PEM or DER.', own: 'The server’s own certificate', renew: 'Renew', renewAsk: 'The server gets a new key and signs its certificate itself. Clients that know the old one have to trust the new one; open connections go on.', request: 'Signing request', requestAsk: 'For an authority to sign. Take what comes back here.', import: 'Take a signed one', days: 'Valid for days', keyKind: 'Key', newKey: 'with a new key', keyFile: 'Private key (PEM), if it came along', certificateFile: 'Certificate', made: 'Done: new connections get the new certificate.', download: 'Save the request', hosts: 'Hosts',
     who: 'User', from: 'From', security: 'Security', since: 'Since', heard: 'Last heard', reads: 'Read', writes: 'Written', items: 'Watches',
   },
   record: {

@@ -1,5 +1,5 @@
 import { useMemo, useState } from 'react';
-import { Button, Modal, MultiSelect, PasswordInput, Textarea, TextInput } from '@mantine/core';
+import { Button, Checkbox, FileButton, FileInput, Modal, MultiSelect, NumberInput, PasswordInput, Select, Textarea, TextInput } from '@mantine/core';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link } from 'wouter';
 import { get, post } from '../api';
@@ -52,13 +52,23 @@ function Certificates() {
     ],
     [],
   );
+  const upload = async (file: File | null) => {
+    if (!file) return;
+    try {
+      await post('certificates/upload', { certificate: await base64Of(file) });
+      setError(null);
+    } catch (refused) {
+      setError(refused);
+    }
+    await queries.invalidateQueries({ queryKey: ['certificates'] });
+  };
   if (told.error) return <Refused error={told.error} />;
   // Who waits to be decided about comes first.
   const rows = [...(told.data?.certificates ?? [])].sort((a, b) => Number(a.state === 'trusted') - Number(b.state === 'trusted'));
   return (
     <>
       {error !== null && <Refused error={error} />}
-      <Table label={w.access.certificates} rows={rows} columns={columns} keyOf={(one) => one.state + one.fingerprint} exportAs="certificates" empty={<Empty title={w.access.noCertificates} />} />
+      <Table label={w.access.certificates} rows={rows} columns={columns} keyOf={(one) => one.state + one.fingerprint} exportAs="certificates" tools={<FileButton onChange={upload} accept=".pem,.der,.crt,.cer">{(props) => <Button {...props} title={w.access.uploadHint}>{w.access.upload}</Button>}</FileButton>} empty={<Empty title={w.access.noCertificates} />} />
       <Modal opened={asked !== null} onClose={() => setAsked(null)} title={w.access.trust} size="lg">
         {asked && (
           <div className="stack">
@@ -83,6 +93,102 @@ function Certificates() {
         )}
       </Modal>
     </>
+  );
+}
+
+/** A file's octets in base64, as the API takes them. */
+async function base64Of(file: File) {
+  const octets = new Uint8Array(await file.arrayBuffer());
+  let text = '';
+  for (const octet of octets) text += String.fromCharCode(octet);
+  return btoa(text);
+}
+
+function save(name: string, base64: string) {
+  const octets = Uint8Array.from(atob(base64), (letter) => letter.charCodeAt(0));
+  const link = document.createElement('a');
+  link.href = URL.createObjectURL(new Blob([octets], { type: 'application/pkcs10' }));
+  link.download = name;
+  link.click();
+  setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
+}
+
+/** The certificate that the server itself shows: renewed, or signed by an authority. */
+function OwnCertificate() {
+  const queries = useQueryClient();
+  const status = useQuery({ queryKey: ['status'], queryFn: () => get<Status>('status'), refetchInterval: 3_000 });
+  const [form, setForm] = useState<'renew' | 'request' | 'import' | null>(null);
+  const [days, setDays] = useState<number | string>(730);
+  const [kind, setKind] = useState('rsa');
+  const [isNewKey, setNewKey] = useState(false);
+  const [file, setFile] = useState<File | null>(null);
+  const [key, setKey] = useState<File | null>(null);
+  const [isDone, setDone] = useState(false);
+  const [isBusy, setBusy] = useState(false);
+  const [error, setError] = useState<unknown>(null);
+  const open = (which: typeof form) => {
+    setError(null);
+    setDone(false);
+    setForm(which);
+  };
+  const submit = async (event: React.FormEvent) => {
+    event.preventDefault();
+    setBusy(true);
+    setError(null);
+    try {
+      if (form === 'renew') await post('certificates/own/renew', { kind, days: Number(days) });
+      if (form === 'request') save('server.csr', (await post<{ request: string }>('certificates/own/request', { kind, newKey: isNewKey })).request);
+      if (form === 'import' && file) await post('certificates/own/import', { certificate: await base64Of(file), ...(key ? { key: await key.text() } : {}) });
+      setDone(form !== 'request');
+      setForm(null);
+    } catch (refused) {
+      setError(refused);
+    } finally {
+      setBusy(false);
+    }
+    await queries.invalidateQueries({ queryKey: ['status'] });
+  };
+  const own = status.data?.certificate;
+  return (
+    <div className="card stack">
+      {own && (
+        <dl className="facts">
+          <dt>{w.access.subject}</dt>
+          <dd>{own.subject}</dd>
+          <dt>{w.access.validTo}</dt>
+          <dd>{dayText(own.validTo)}</dd>
+          <dt>{w.access.fingerprint}</dt>
+          <dd>
+            <Copyable text={own.fingerprint} octets />
+          </dd>
+        </dl>
+      )}
+      <div className="bar">
+        <Button onClick={() => open('renew')}>{w.access.renew}</Button>
+        <Button onClick={() => open('request')}>{w.access.request}</Button>
+        <Button onClick={() => open('import')}>{w.access.import}</Button>
+        {isDone && (
+          <span role="status">
+            <Mark level="good">{w.access.made}</Mark>
+          </span>
+        )}
+      </div>
+      <Modal opened={form !== null} onClose={() => setForm(null)} title={form ? w.access[form] : ''} size="lg">
+        <form className="stack" onSubmit={submit}>
+          {form === 'renew' && <p>{w.access.renewAsk}</p>}
+          {form === 'request' && <p>{w.access.requestAsk}</p>}
+          {form !== 'import' && <Select label={w.access.keyKind} data={[{ value: 'rsa', label: 'RSA' }, { value: 'nistP256', label: 'NIST P-256' }, { value: 'nistP384', label: 'NIST P-384' }]} value={kind} onChange={(value) => setKind(value ?? 'rsa')} allowDeselect={false} />}
+          {form === 'renew' && <NumberInput label={w.access.days} value={days} onChange={setDays} min={1} max={3_650} />}
+          {form === 'request' && <Checkbox label={w.access.newKey} checked={isNewKey} onChange={(event) => setNewKey(event.currentTarget.checked)} />}
+          {form === 'import' && <FileInput label={w.access.certificateFile} value={file} onChange={setFile} required accept=".pem,.der,.crt,.cer" />}
+          {form === 'import' && <FileInput label={w.access.keyFile} value={key} onChange={setKey} accept=".pem,.key" clearable />}
+          {error !== null && <Refused error={error} />}
+          <Button type="submit" variant="filled" loading={isBusy}>
+            {form === 'request' ? w.access.download : form === 'import' ? w.access.import : w.access.renew}
+          </Button>
+        </form>
+      </Modal>
+    </div>
   );
 }
 
@@ -291,6 +397,12 @@ export default function Access({ me }: { me: Me }) {
         <section className="stack">
           <h2>{w.access.certificates}</h2>
           <Certificates />
+        </section>
+      )}
+      {isAdministrator && (
+        <section className="stack">
+          <h2>{w.access.own}</h2>
+          <OwnCertificate />
         </section>
       )}
       {isAdministrator && (

@@ -1,11 +1,13 @@
 import { useMemo, useState } from 'react';
 import { Button, Menu, SegmentedControl, TextInput } from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
+import { useQuery } from '@tanstack/react-query';
 import { Link } from 'wouter';
-import { post } from '../api';
+import { get, post } from '../api';
 import { useAlarms } from '../live';
-import type { Alarm, Refusal } from '../types';
+import type { Alarm, PastEvent, Refusal } from '../types';
 import { w } from '../words';
-import { ageText } from '../parts/format';
+import { ageText, clockText } from '../parts/format';
 import { Empty, Mark, Refused, useNow } from '../parts/status';
 import { Table, type Column } from '../parts/table';
 import { ApiError } from '../api';
@@ -134,11 +136,66 @@ export function AlarmTable({ area, isSmall }: { area?: string; isSmall?: boolean
   );
 }
 
+const spans = { '1h': 3_600_000, '8h': 28_800_000, '24h': 86_400_000, '7d': 604_800_000 };
+type Span = keyof typeof spans;
+
+/** What happened in the last hours or days, as the server kept it. */
+function PastEvents() {
+  const [span, setSpan] = useState<Span>('24h');
+  const [least, setLeast] = useState('');
+  const [words, setWords] = useState('');
+  const [like] = useDebouncedValue(words, 300);
+  const told = useQuery({
+    queryKey: ['events', span, least, like],
+    queryFn: () => get<{ events: PastEvent[]; isWhole: boolean }>('events', { from: Date.now() - spans[span], to: Date.now(), severity: least, like }),
+    placeholderData: (before) => before,
+    refetchInterval: 15_000,
+  });
+  const columns = useMemo<Column<PastEvent>[]>(
+    () => [
+      { name: w.alarms.time, of: (event) => event.time ?? 0, width: 130, show: (event) => <span style={{ whiteSpace: 'nowrap' }}>{event.time === null ? w.none : clockText(event.time)}</span> },
+      { name: w.alarms.severity, of: (event) => event.severity, isNumber: true, width: 80, show: (event) => <Mark level={event.severity >= 500 ? 'bad' : event.severity >= 200 ? 'doubtful' : 'plain'}>{event.severity}</Mark> },
+      { name: w.alarms.source, of: (event) => event.source },
+      { name: w.alarms.type, of: (event) => event.type },
+      { name: w.alarms.message, of: (event) => event.message, show: (event) => <span style={{ overflowWrap: 'anywhere' }}>{event.message}</span> },
+    ],
+    [],
+  );
+  const events = told.data?.events ?? [];
+  return (
+    <>
+      {told.error && <Refused error={told.error} />}
+      <Table
+        label={w.alarms.past}
+        rows={events}
+        columns={columns}
+        keyOf={(event) => `${event.time} ${event.source} ${event.type} ${event.message}`}
+        exportAs="events"
+        tools={
+          <>
+            <SegmentedControl size="xs" aria-label={w.alarms.time} value={span} onChange={(value) => setSpan(value as Span)} data={(Object.keys(spans) as Span[]).map((value) => ({ value, label: w.trend.last[value] }))} />
+            <TextInput aria-label={w.alarms.words} placeholder={w.alarms.words} value={words} onChange={(event) => setWords(event.currentTarget.value)} w={250} />
+            <TextInput aria-label={w.alarms.least} placeholder={w.alarms.least} value={least} onChange={(event) => setLeast(event.currentTarget.value.replace(/\D/g, '').slice(0, 4))} w={120} inputMode="numeric" />
+          </>
+        }
+        empty={<Empty title={told.data ? w.alarms.noEvents : w.loading} />}
+      />
+      {told.data && !told.data.isWhole && <div className="soft">{w.alarms.cutEvents(events.length)}</div>}
+    </>
+  );
+}
+
 export default function Alarms() {
+  const [part, setPart] = useState('now');
   return (
     <div className="stack">
-      <h1>{w.alarms.title}</h1>
-      <AlarmTable />
+      <div className="title" style={{ marginBottom: 0 }}>
+        <h1>{w.alarms.title}</h1>
+        <span className="does">
+          <SegmentedControl size="xs" aria-label={w.alarms.title} value={part} onChange={setPart} data={[{ value: 'now', label: w.alarms.now }, { value: 'past', label: w.alarms.past }]} />
+        </span>
+      </div>
+      {part === 'now' ? <AlarmTable /> : <PastEvents />}
     </div>
   );
 }

@@ -4,7 +4,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'wouter';
 import { get } from '../api';
 import { useAlarms } from '../live';
-import type { Status } from '../types';
+import type { LogLine, Me, Status } from '../types';
 import { w } from '../words';
 import { ageText, dayText } from '../parts/format';
 import { Empty, Mark, Refused, useNow } from '../parts/status';
@@ -31,7 +31,31 @@ export function Copyable({ text, octets }: { text: string; octets?: boolean }) {
 
 const kClockTolerance = 5_000; // ms
 
-export function Overview() {
+/** The last warnings and errors of the service's log, for those who may read it. */
+function Lately({ now }: { now: number }) {
+  const told = useQuery({ queryKey: ['log'], queryFn: () => get<{ level: string; lines: LogLine[] }>('log'), refetchInterval: 10_000 });
+  const lines = (told.data?.lines ?? []).filter((line) => line.level === 'error' || line.level.startsWith('warn')).slice(-5).reverse();
+  return (
+    <section className="card">
+      <h2>{w.overview.lately}</h2>
+      {told.data && lines.length === 0 && <p className="soft">{w.overview.nothingLately}</p>}
+      {lines.map((line) => (
+        <div className="worry" key={line.time + line.text}>
+          <Mark level={line.level === 'error' ? 'bad' : 'doubtful'}>{line.level === 'error' ? '!' : '?'}</Mark>
+          <div>
+            <div style={{ overflowWrap: 'anywhere' }}>{line.text}</div>
+            <div className="soft" title={line.time}>
+              {ageText(now - Date.parse(line.time))}
+            </div>
+          </div>
+        </div>
+      ))}
+      <Link href="/record?part=log">{w.overview.wholeLog}</Link>
+    </section>
+  );
+}
+
+export function Overview({ me }: { me: Me }) {
   const status = useQuery({ queryKey: ['status'], queryFn: async () => ({ ...(await get<Status>('status')), heard: Date.now() }), refetchInterval: 3_000 });
   const now = useNow();
   const alarms = (useAlarms() ?? []).filter((alarm) => !alarm.isShelved && !alarm.isSuppressed && !alarm.isOutOfService);
@@ -153,6 +177,12 @@ export function Overview() {
           ))}
           <h2 style={{ margin: '14px 0 8px' }}>{w.overview.load}</h2>
           <dl className="facts">
+            <dt>{w.overview.processor}</dt>
+            <dd>
+              {told.load.processor.toFixed(told.load.processor < 10 ? 1 : 0)} % {w.overview.ofCore}
+            </dd>
+            <dt>{w.overview.memory}</dt>
+            <dd>{(told.load.memory / 2 ** 20).toFixed(0)} MiB</dd>
             <dt>{w.overview.nodes}</dt>
             <dd>{told.counts.nodes.toLocaleString('en')}</dd>
             <dt>{w.overview.clients}</dt>
@@ -163,6 +193,7 @@ export function Overview() {
             <dd>{told.counts.items.toLocaleString('en')}</dd>
           </dl>
         </section>
+        {me.roles?.some((role) => role === 'Engineer' || role === 'SecurityAdmin' || role === 'ConfigureAdmin') && <Lately now={now} />}
       </div>
     </div>
   );

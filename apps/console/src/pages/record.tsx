@@ -46,7 +46,7 @@ function Log() {
 }
 
 export default function RecordPage({ me }: { me: Me }) {
-  const [part, setPart] = useState('audit');
+  const [part, setPart] = useState(() => (new URLSearchParams(window.location.search).get('part') === 'log' ? 'log' : 'audit'));
   const [onlyFailed, setFailed] = useState(false);
   const [like, setLike] = useState('');
   const [settled] = useDebouncedValue(like, 250);
