@@ -43,6 +43,17 @@ std::uint8_t levelFor(std::uint16_t extended, std::uint32_t permissions) {
   return level;
 }
 
+/// Whether this is what a file says of its reader (Part 20, 4.2.1).
+bool isUserWritable(const Space& space, NodeIndex property) {
+  const auto& name = space.browseName(property);
+  return name.namespaceIndex == 0 && name.name.view() == "UserWritable";
+}
+bool mayOpen(const Space& space, NodeIndex property, const Rights& rights) {
+  const NodeIndex file = space.parent(property);
+  const NodeIndex open = file == kNoNode ? kNoNode : space.child(file, {0, "Open"});
+  return open != kNoNode && space.check(rights, open, PermissionType::Call).isGood();
+}
+
 /// The attribute of a node that has it; nothing when its class doesn't.
 std::optional<DataValue> find(const Space& space, NodeIndex node, AttributeId attribute) {
   const NodeClass nodeClass = space.nodeClass(node);
@@ -159,6 +170,9 @@ DataValue readAttribute(const Space& space, NodeIndex node, AttributeId attribut
   switch (attribute) {
     case AttributeId::Value:
       if (!(may & PermissionType::Read)) return DataValue(needs(PermissionType::Read));
+      if (space.nodeClass(node) == NodeClass::Variable && space.hasSource(node) && isUserWritable(space, node) &&
+          !mayOpen(space, node, rights))
+        return DataValue(Variant(false));
       break;
     case AttributeId::DisplayName: return DataValue(space.displayName(node, rights.locales()));
     case AttributeId::Description: return DataValue(space.description(node, rights.locales()));

@@ -118,7 +118,7 @@ Json Applying::swap(Site wanted, Wish wish) {
     server.bindAlarms();
     server.announcer().modelChanged(std::move(applied.changes));
     server.meaningChanged(applied.properties);
-    settle(wanted);
+    for (const auto& failed : settle(wanted)) told["failed"].push_back(admin::jsonOf(failed));
   }
   for (const auto& [change, isForRestart] : others) {
     lines.push_back(jsonOf(change));

@@ -17,7 +17,8 @@ class Applying {
     Site& site;  // that runs
     server::Server& server;
     device::BoundDevices& devices;
-    std::function<void(const Site& wanted)> settle;  // takes settings over and tells sessions what they may now
+    /// Takes settings over and tells sessions what they may now; what could not be done.
+    std::function<std::vector<ua::Error>(const Site& wanted)> settle;
   };
   struct Wish {
     bool onlyShow = false;
@@ -27,7 +28,8 @@ class Applying {
   ~Applying() { *alive_ = false; }
 
   /// Answers {"applied", "added", "removed", "changed", "changes": […], "restart": […]} or {"applied": false,
-  /// "findings": […]} or {"error": …}: BadInvalidState while another is under way.
+  /// "findings": […]} or {"error": …}: BadInvalidState while another is under way. What was applied but for some of
+  /// site.yaml names that as "failed".
   void apply(Wish wish, std::function<void(Json)> answer);
 
  private:

@@ -82,6 +82,10 @@ Result<void> Office::distrust(const Actor& actor, const std::string& fingerprint
   return recorded("certificate trusted no longer", actor, outcome, about);
 }
 
+Result<void> Office::reviewTrust(const Actor& actor) {
+  return recorded("trust list reviewed", actor, trust_.review(), fmt::format("{} entries", trust_.entries().size()));
+}
+
 Result<void> Office::awaitContact(const Actor& actor, const TrustStore::FirstContact& window) {
   return recorded("first contact opened", actor, trust_.openFirstContact(window),
                   fmt::format("until {} for {}", window.until.text(),
@@ -140,6 +144,7 @@ Result<secure::Certificate> Office::import(const Actor& actor, std::string_view 
 const std::vector<std::string>& Office::verbs() {
   static const std::vector<std::string> all{"trust",
                                             "distrust",
+                                            "review trust",
                                             "await contact",
                                             "user",
                                             "renew certificate",
@@ -229,6 +234,7 @@ Result<Json> Office::perform(const Actor& actor, const Json& asked) {
     return certificate ? plain(trust(actor, *certificate)) : certificate.error();
   }
   if (verb == "distrust") return plain(distrust(actor, asked.value("fingerprint", "")));
+  if (verb == "review trust") return plain(reviewTrust(actor));
   if (verb == "await contact")
     return plain(
         awaitContact(actor, {DateTime{asked.value("until", std::int64_t{0})}, asked.value("application", "")}));

@@ -22,6 +22,8 @@ class Office {
   ua::Result<void> trust(const Actor& actor, const secure::Certificate& certificate);
   /// By the whole fingerprint; BadNotFound.
   ua::Result<void> distrust(const Actor& actor, const std::string& fingerprint);
+  /// Somebody has looked through the list of trusted certificates.
+  ua::Result<void> reviewTrust(const Actor& actor);
   ua::Result<void> awaitContact(const Actor& actor, const TrustStore::FirstContact& window);
 
   enum class UserChange { Add, Password, Roles, Disable, Enable, Remove };

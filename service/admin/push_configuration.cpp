@@ -89,12 +89,14 @@ PushConfiguration::PushConfiguration(server::Server& server, TrustStore& store, 
   show("MulticastDnsEnabled", Variant(false));
   const std::string list = kTrustList;
   show((list + "/Writable").c_str(), Variant(true));
-  show((list + "/UserWritable").c_str(), Variant(true));
   show("CertificateGroups/DefaultApplicationGroup/CertificateTypes",
        Variant::array(std::vector<NodeId>{NodeId(id::RsaSha256ApplicationCertificateType),
                                           NodeId(id::EccNistP256ApplicationCertificateType),
                                           NodeId(id::EccNistP384ApplicationCertificateType)}));
   auto& space = server_.space();
+  // Who reads it is told what Open would say.
+  if (const auto own = nodeAt((list + "/UserWritable").c_str()); own != space::kNoNode)
+    space.setSource(own, [] { return DataValue(Variant(true)); });
   if (const auto size = nodeAt((list + "/Size").c_str()); size != space::kNoNode)
     space.setSource(size, [this] {
       return DataValue(Variant(static_cast<std::uint64_t>(encode(store_.lists(kAllLists)).size())));
@@ -102,11 +104,7 @@ PushConfiguration::PushConfiguration(server::Server& server, TrustStore& store, 
   if (const auto count = nodeAt((list + "/OpenCount").c_str()); count != space::kNoNode)
     space.setSource(count, [this] { return DataValue(Variant(static_cast<std::uint16_t>(files_.size()))); });
   if (const auto updated = nodeAt((list + "/LastUpdateTime").c_str()); updated != space::kNoNode)
-    space.setSource(updated, [this] {
-      std::error_code none;
-      const auto written = std::filesystem::last_write_time(store_.folder() / "trusted", none);
-      return DataValue(Variant(none ? DateTime{} : DateTime::from(std::chrono::file_clock::to_sys(written))));
-    });
+    space.setSource(updated, [this] { return DataValue(Variant(store_.updated())); });
 }
 
 space::NodeIndex PushConfiguration::nodeAt(const char* path) const {

@@ -107,10 +107,12 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
   alarmKeeper_.emplace(*server_, site_.folder / "state/alarms.sqlite", post);
   certificateAlarm_.emplace(*server_);
   certificateAlarm_->add();
+  trustListAlarm_.emplace(*server_);
+  trustListAlarm_->expect(site_.trustReview);
   server_->setHistorizingHandler([this] { bindHistory(); });
   devices_->rebind(site_.devices, site_.bindings);
-  applying_ = std::make_unique<Applying>(
-      Applying::Parts{loops_.services(), site_, *server_, *devices_, [this](const Site& wanted) { settle(wanted); }});
+  applying_ = std::make_unique<Applying>(Applying::Parts{loops_.services(), site_, *server_, *devices_,
+                                                         [this](const Site& wanted) { return settle(wanted); }});
   control_.on("apply", [this](const Actor& actor, const Json& asked, Control::Answer answer) {
     const Applying::Wish wish{asked.value("show", false), asked.value("yes", false)};
     applying_->apply(wish, [this, wish, name = actor.name, answer = std::move(answer)](Json told) {
@@ -179,7 +181,7 @@ void RunningSite::applied(const std::string& who, const Json& told) {
 }
 
 /// What site.yaml says otherwise and may change while it runs.
-void RunningSite::settle(const Site& wanted) {
+std::vector<Error> RunningSite::settle(const Site& wanted) {
   site_.ownRoles = wanted.ownRoles;
   site_.history = wanted.history;
   site_.console = wanted.console;
@@ -189,6 +191,10 @@ void RunningSite::settle(const Site& wanted) {
     const std::lock_guard lock(judging_);
     site_.toleratedFaults = wanted.toleratedFaults;
   }
+  auto failed = settleEndpoints(wanted);
+  site_.trustReview = wanted.trustReview;
+  if (trustListAlarm_->expect(wanted.trustReview)) server_->bindAlarms();
+  site_.settings.applicationName = wanted.settings.applicationName;
   server::Settings settings = wanted.settings;
   if (auto roles = RoleConfiguration::changed(settings.roles, site_.folder / "state/roles.json"))
     settings.roles = std::move(*roles);
@@ -199,6 +205,41 @@ void RunningSite::settle(const Site& wanted) {
   roles_->rulesChanged();
   server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
   if (settled_) settled_();
+  return failed;
+}
+
+/// Listens where that is new, and no longer where it isn't said any more. Where it can't, it goes on as before.
+std::vector<Error> RunningSite::settleEndpoints(const Site& wanted) {
+  std::vector<Error> failed;
+  const auto isIn = [](const auto& list, const std::string& url) { return std::ranges::find(list, url) != list.end(); };
+  const auto& urls = wanted.settings.endpointUrls;
+  std::vector<Listening> now;
+  for (const auto& url : urls) {
+    const auto known = std::ranges::find(listening_, url, &Listening::asked);
+    if (known != listening_.end()) {
+      now.push_back(*known);
+    } else if (auto open = listener_->listen(url)) {
+      now.push_back({url, *open});
+      spdlog::info("it listens at {}, too", *open);
+    } else {
+      failed.push_back(open.error());
+    }
+  }
+  // Without any new one that works, nobody is locked out.
+  if (!now.empty())
+    for (const auto& old : std::exchange(listening_, now))
+      if (!isIn(urls, old.asked)) listener_->leave(old.url);
+  std::vector<std::string> all;
+  for (const auto& each : listening_) all.push_back(each.url);
+  server_->setEndpointUrls(all);
+  site_.settings.endpointUrls = urls;
+  for (const auto& url : site_.settings.clientUrls)
+    if (!isIn(wanted.settings.clientUrls, url)) listener_->forget(url);
+  for (const auto& url : wanted.settings.clientUrls)
+    if (!isIn(site_.settings.clientUrls, url))
+      if (auto fine = listener_->reach(url); !fine) failed.push_back(fine.error());
+  site_.settings.clientUrls = wanted.settings.clientUrls;
+  return failed;
 }
 
 void RunningSite::bindHistory() {
@@ -413,7 +454,9 @@ void RunningSite::watchState() {
   lookAtState();
   audit_.flush();
   historian_->tick();
-  certificateAlarm_->look(site_.settings.identities, DateTime::from(std::chrono::system_clock::now()));
+  const DateTime now = DateTime::from(std::chrono::system_clock::now());
+  certificateAlarm_->look(site_.settings.identities, now);
+  trustListAlarm_->look(trust_.updated(), now);
   server_->endRunOut();
   stateTimer_.expires_after(std::chrono::seconds(1));
   stateTimer_.async_wait([this, alive = alive_](const boost::system::error_code& error) {
@@ -471,6 +514,7 @@ Result<std::vector<std::string>> RunningSite::start() {
     auto listening = listener_->listen(url);
     if (!listening) return listening.error();
     urls.push_back(*listening);
+    listening_.push_back({url, *listening});
   }
   server_->setEndpointUrls(urls);
   for (const auto& url : site_.settings.clientUrls)

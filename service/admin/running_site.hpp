@@ -10,6 +10,7 @@
 #include "service/admin/push_configuration.hpp"
 #include "service/admin/role_configuration.hpp"
 #include "service/admin/site.hpp"
+#include "service/admin/trust_list_alarm.hpp"
 #include "service/admin/trust_store.hpp"
 #include "service/admin/user_store.hpp"
 #include "service/endpoint/listener.hpp"
@@ -53,7 +54,8 @@ class RunningSite {
  private:
   void applied(const std::string& who, const Json& told);
   void openOffice();
-  void settle(const Site& wanted);
+  std::vector<ua::Error> settle(const Site& wanted);
+  std::vector<ua::Error> settleEndpoints(const Site& wanted);
   void bindHistory();
   void tellAsMuchAs(const std::string& level) const;
   void showUsers();
@@ -88,6 +90,7 @@ class RunningSite {
   std::optional<Historian> historian_;
   std::optional<AlarmKeeper> alarmKeeper_;
   std::optional<CertificateAlarm> certificateAlarm_;
+  std::optional<TrustListAlarm> trustListAlarm_;
   std::unique_ptr<Applying> applying_;
   Office office_;  // on the thread of hashing_
   Control control_;
@@ -97,6 +100,10 @@ class RunningSite {
   std::string trustSeen_, usersSeen_, ownSeen_, userTrustSeen_;  // the names and times of their files, as last seen
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
   std::function<void()> settled_;
+  struct Listening {
+    std::string asked, url;  // as site.yaml has it, and with the true port
+  };
+  std::vector<Listening> listening_;
   const int usualLog_;  // the level that the command line gave
   std::atomic<int> passwordsWaiting_{0};
   net::asio::thread_pool hashing_{1};  // the last member: it ends before what its work uses

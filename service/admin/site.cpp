@@ -147,8 +147,9 @@ std::vector<std::string> plain(const std::vector<Text>& texts) {
   return out;
 }
 
-/// Faults of clients' certificates that the standard lets a site overlook (Part 4, 6.1.3), each by name.
-void readTolerated(const Entry& root, Site& site) {
+/// How often the trust list is looked through, and the faults of clients' certificates that the standard lets a site
+/// overlook (Part 4, 6.1.3), each by name.
+void readTrust(const Entry& root, Site& site) {
   struct Fault {
     const char* name;
     std::vector<StatusCode> codes;
@@ -159,6 +160,7 @@ void readTolerated(const Entry& root, Site& site) {
       {"revocation-unknown", {status::BadCertificateRevocationUnknown, status::BadCertificateIssuerRevocationUnknown}}};
   const Entry* security = root.find("security");
   if (!security) return;
+  site.trustReview = device::durationOf(*security, "review-trust", 0, site.findings);
   for (const Text& text : security->textsOf("tolerate")) {
     const auto* fault = std::ranges::find(faults, text.text, &Fault::name);
     if (fault == std::end(faults))
@@ -263,7 +265,7 @@ void readSettings(const Entry& root, server::Settings& settings, Findings& findi
   settings.acceptRegistrations = readSwitch(root, "directory", findings, false);
   settings.diagnostics = readSwitch(root, "diagnostics", findings, true);
   if (const Entry* security = root.find("security")) {
-    checkKeys(*security, {"unsecured", "anonymous", "tolerate"}, findings);
+    checkKeys(*security, {"unsecured", "anonymous", "tolerate", "review-trust"}, findings);
     settings.allowUnsecured = readSwitch(*security, "unsecured", findings, false);
   }
 }
@@ -399,7 +401,7 @@ Site loadSite(const fs::path& folder) {
   site.log = readLog(root, site.findings);
   site.history = readHistory(root, site.findings);
   readRoles(root, site);
-  readTolerated(root, site);
+  readTrust(root, site);
 
   ModelLoader loader(site);
   loader.readUnits(folder / "units.csv");

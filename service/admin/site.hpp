@@ -21,6 +21,7 @@ struct Site {
   std::unique_ptr<space::Space> space;
   std::map<std::string, ua::NodeId> ownRoles;   // by name: those of site.yaml that the standard doesn't have
   std::vector<ua::StatusCode> toleratedFaults;  // of clients' certificates
+  double trustReview = 0;                       // ms within which the trust list is to be looked through; 0 for never
   std::vector<device::DeviceFile> devices;
   device::Bindings bindings;
   std::map<std::string, std::string> settingTexts;  // what site.yaml says, by key: "security.anonymous": "off"

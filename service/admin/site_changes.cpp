@@ -43,8 +43,7 @@ Texts devicesOf(const Site& site) {
 }
 
 bool needsRestart(std::string_view key) {
-  return key == "name" || key == "uri" || key == "endpoint" || key == "clients" || key == "diagnostics" ||
-         key == "loops";
+  return key == "uri" || key == "diagnostics" || key == "loops";
 }
 
 }  // namespace

@@ -310,6 +310,20 @@ Result<void> TrustStore::trust(const secure::Certificate& certificate) const {
   return {};
 }
 
+DateTime TrustStore::updated() const {
+  std::error_code none;
+  const auto written = fs::last_write_time(folder_ / "trusted", none);
+  return none ? DateTime{} : DateTime::from(std::chrono::file_clock::to_sys(written));
+}
+
+Result<void> TrustStore::review() const {
+  std::error_code failed;
+  fs::create_directories(folder_ / "trusted", failed);
+  if (!failed) fs::last_write_time(folder_ / "trusted", fs::file_time_type::clock::now(), failed);
+  if (failed) return Error{status::BadConfigurationError, "the list can't be marked: " + failed.message(), {}};
+  return {};
+}
+
 Result<void> TrustStore::add(const secure::Certificate& certificate, Kind kind) const {
   return replaceFile(folder_ / (kind == Kind::Issuer ? "issuers" : "trusted") / fileNameOf(certificate),
                      octetsOf(certificate), kForAll);

@@ -73,6 +73,10 @@ class TrustStore {
   /// Puts the lists that it specifies in the place of what is there; all of them or, when a part of one is no
   /// certificate or revocation list (BadCertificateInvalid), none.
   ua::Result<void> replace(const ua::TrustListDataType& lists) const;
+  /// When the list of trusted certificates was last changed, or looked through.
+  ua::DateTime updated() const;
+  /// Says that it was looked through just now.
+  ua::Result<void> review() const;
   /// Adds a certificate to trusted/ or issuers/.
   ua::Result<void> add(const secure::Certificate& certificate, Kind kind) const;
 

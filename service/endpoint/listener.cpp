@@ -3,6 +3,8 @@
 #include "service/endpoint/web_endpoint.hpp"
 #include "service/server/random.hpp"
 
+#include <set>
+
 #include <boost/asio/as_tuple.hpp>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/connect.hpp>
@@ -24,6 +26,7 @@ struct Listener::Door {
   asio::steady_timer pause;
   server::Entrance entrance;  // of secure channels
   std::unique_ptr<WebEndpoint> web;
+  std::set<std::string> urls;  // by which it is known
 };
 
 namespace {
@@ -56,11 +59,14 @@ Result<std::string> Listener::listen(const std::string& url) {
   const auto isOpen = [&](const auto& door) {
     return door->web && parsed->isOverTls() && parsed->port && door->acceptor.local_endpoint(error) == endpoint;
   };
-  if (std::ranges::any_of(doors_, isOpen)) return parsed->text();
+  if (const auto open = std::ranges::find_if(doors_, isOpen); open != doors_.end()) {
+    (*open)->urls.insert(parsed->text());
+    return parsed->text();
+  }
   if (parsed->isOverTls() && !server_.settings().identities)
     return Error{status::BadConfigurationError, "TLS needs a certificate, and this server has none", {}};
   auto door = std::make_unique<Door>(
-      Door{net::Tcp::acceptor(loops_.services()), asio::steady_timer(loops_.services()), {}, {}});
+      Door{net::Tcp::acceptor(loops_.services()), asio::steady_timer(loops_.services()), {}, {}, {}});
   door->acceptor.open(endpoint.protocol(), error);
   if (!error) door->acceptor.set_option(net::Tcp::acceptor::reuse_address(true), error);
   if (!error) door->acceptor.bind(endpoint, error);
@@ -70,6 +76,7 @@ Result<std::string> Listener::listen(const std::string& url) {
                  "stop the other program on this port, or change 'endpoint' in site.yaml"};
   parsed->port = door->acceptor.local_endpoint().port();
   door->entrance = {String(parsed->text()), kTcpProfile};
+  door->urls.insert(parsed->text());
   if (parsed->isOverTls())
     door->web = std::make_unique<WebEndpoint>(
         loops_, server_, guests_,
@@ -80,6 +87,16 @@ Result<std::string> Listener::listen(const std::string& url) {
   accept(*door);
   doors_.push_back(std::move(door));
   return parsed->text();
+}
+
+void Listener::leave(const std::string& url) {
+  // A door that is closed is kept: connections over TLS that came by it still belong to it.
+  for (auto& door : doors_) {
+    if (door->urls.erase(url) == 0 || !door->urls.empty()) continue;
+    boost::system::error_code ignored;
+    door->acceptor.close(ignored);
+    door->pause.cancel();
+  }
 }
 
 void Listener::accept(Door& door) {
@@ -131,12 +148,13 @@ Result<void> Listener::reach(const std::string& clientUrl) {
   if (client->isOverTls())
     return Error{status::BadTcpEndpointUrlInvalid, "a server connects to its clients by opc.tcp only",
                  "write opc.tcp://HOST:PORT"};
-  asio::co_spawn(loops_.services(), keepReaching(*client), asio::detached);
+  auto& wanted = reached_[clientUrl] = std::make_shared<bool>(true);
+  asio::co_spawn(loops_.services(), keepReaching(*client, wanted), asio::detached);
   return {};
 }
 
 /// One connection at a time; the next when the client has gone, with growing pauses while nobody is there.
-asio::awaitable<void> Listener::keepReaching(net::Url client) {
+asio::awaitable<void> Listener::keepReaching(net::Url client, std::weak_ptr<bool> isWanted) {
   using net::kQuietly;
   constexpr std::chrono::milliseconds kFirstPause(500), kLongestPause(30'000);
   const auto alive = alive_;
@@ -155,7 +173,7 @@ asio::awaitable<void> Listener::keepReaching(net::Url client) {
         auto [refused, endpoint] = co_await asio::async_connect(socket, endpoints, kQuietly);
         failure = refused;
       }
-      if (!*alive) co_return;
+      if (!*alive || isWanted.expired()) co_return;
       if (failure) {
         spdlog::debug("no client waits at {}: {}", client.text(), failure.message());
         pause = std::min(pause * 2, kLongestPause);
@@ -174,7 +192,7 @@ asio::awaitable<void> Listener::keepReaching(net::Url client) {
     }
     timer.expires_after(pause);
     co_await timer.async_wait(kQuietly);
-    if (!*alive) co_return;
+    if (!*alive || isWanted.expired()) co_return;
   }
 }
 

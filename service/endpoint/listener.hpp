@@ -4,6 +4,8 @@
 #include "service/net/tcp_link.hpp"
 #include "service/net/url.hpp"
 
+#include <map>
+
 #include <boost/asio/awaitable.hpp>
 #include <boost/asio/steady_timer.hpp>
 
@@ -20,8 +22,12 @@ class Listener final : House {
   /// may share a port. The URL with the true port, or an error that names the cause: BadTcpEndpointUrlInvalid,
   /// BadCommunicationError when the port is taken.
   ua::Result<std::string> listen(const std::string& url);
+  /// Lets nobody in there any more; who came by it stays.
+  void leave(const std::string& url);
   /// Connects to a client that waits at "opc.tcp://HOST:PORT" (Part 6, 7.1.3), and again when the connection ends.
   ua::Result<void> reach(const std::string& clientUrl);
+  /// Not again, that is; a connection that stands goes on.
+  void forget(const std::string& clientUrl) { reached_.erase(clientUrl); }
   /// Closes every connection and stops listening.
   void stop();
   /// Work was done: samples, answers or time-outs may be due sooner than planned.
@@ -37,7 +43,7 @@ class Listener final : House {
   void accept(Door& door);
   void connected(std::shared_ptr<net::Link> link, const server::Entrance& entrance,
                  std::optional<channel::ReverseHello> said = {});
-  net::asio::awaitable<void> keepReaching(net::Url client);
+  net::asio::awaitable<void> keepReaching(net::Url client, std::weak_ptr<bool> isWanted);
   void schedule();
 
   // House
@@ -49,6 +55,7 @@ class Listener final : House {
   std::shared_ptr<Hall> hall_ = std::make_shared<Hall>();
   server::Server& server_;
   std::vector<std::unique_ptr<Door>> doors_;
+  std::map<std::string, std::shared_ptr<bool>> reached_;  // clients, by URL; gone with their entry
   Guests guests_;
   net::asio::steady_timer timer_;
   ua::Instant timerDue_ = ua::Instant::max();

@@ -194,6 +194,7 @@ void Server::setRoles(std::vector<secure::RoleRule> rules) {
 
 void Server::adopt(const Settings& wanted) {
   auto& settings = core_.settings;
+  settings.applicationName = wanted.applicationName;
   settings.allowUnsecured = wanted.allowUnsecured;
   settings.allowAnonymous = wanted.allowAnonymous;
   settings.allowNodeManagement = wanted.allowNodeManagement;

@@ -7,6 +7,7 @@
 #include <fstream>
 #include <regex>
 
+#include "tests/service/broker.hpp"
 #include "tests/service/plant.hpp"
 #include <catch2/catch.hpp>
 #include <sys/resource.h>
@@ -109,8 +110,38 @@ TEST_CASE("who may come in is applied, and who may not any more goes", "[plant][
   CHECK(plant.apply().code == 0);
   CHECK(watch.wait() != 0);
   CHECK(plant.zunth("read DF1/pressure").code == 4);
-  plant.edit("site.yaml", "endpoint: opc.tcp://127.0.0.1:0", "endpoint: opc.tcp://127.0.0.1:4");
-  CHECK(plant.apply().out.find("'endpoint' of site.yaml counts from the next start") != std::string::npos);
+  plant.edit("site.yaml", "name: Test", "loops: 1\nname: Test");
+  CHECK(plant.apply().out.find("'loops' of site.yaml counts from the next start") != std::string::npos);
+}
+
+TEST_CASE("where the service listens is applied, and who is there stays", "[plant][apply]") {
+  Running plant;
+  const std::string before = plant.url, port = std::to_string(freePort());
+  const std::string first = "opc.tcp://127.0.0.1:0", second = "opc.tcp://127.0.0.1:" + port;
+  Process watch({program("zunth"), "watch", "DF1/pressure", "--interval", "50", "--output", "json", "--for", "60",
+                 "--at", before});
+  REQUIRE(!watch.line().empty());
+  plant.edit("site.yaml", "endpoint: " + first, "endpoint: [\"" + first + "\", \"" + second + "\"]");
+  CHECK(plant.apply().code == 0);
+  CHECK(plant.zunth("read DF1/mode").code == 0);
+  plant.url = second;
+  CHECK(plant.zunth("read DF1/mode").code == 0);
+  CHECK(plant.zunth("endpoints").out.find(second) != std::string::npos);
+  // The first goes: nobody new comes by it, and who watches goes on watching.
+  plant.edit("site.yaml", "\"" + first + "\", ", "");
+  CHECK(plant.apply().code == 0);
+  CHECK(plant.zunth("read DF1/mode").code == 0);
+  plant.url = before;
+  CHECK(plant.zunth("read DF1/mode --timeout 2").code != 0);
+  while (!watch.line(1).empty()) continue;
+  CHECK(!watch.line().empty());
+  // A port that is taken is named, and what there was stays.
+  plant.url = second;
+  plant.edit("site.yaml", second, "opc.tcp://127.0.0.1:" + plant.simulatorPort);
+  const auto taken = plant.apply();
+  CHECK(taken.code == 1);
+  CHECK(taken.error.find("can't listen on opc.tcp://127.0.0.1:" + plant.simulatorPort) != std::string::npos);
+  CHECK(plant.zunth("read DF1/mode").code == 0);
 }
 
 TEST_CASE("how a device is doing shows as nodes, and goes with the device", "[plant][device]") {

@@ -1,9 +1,12 @@
 // Alarms that the server raises of itself.
 #include "core/alarm/own_alarm.hpp"
 #include "service/admin/certificate_alarm.hpp"
+#include "service/admin/trust_list_alarm.hpp"
+#include "service/admin/trust_store.hpp"
 
 #include "tests/core/model_space.hpp"
 #include "tests/identity.hpp"
+#include "tests/service/process.hpp"
 
 namespace zunth::own_alarms_test {
 
@@ -37,6 +40,37 @@ TEST_CASE("the server's certificate says in time that it runs out", "[alarm]") {
   // A new certificate, and it goes.
   watched.look(identity, DateTime{identity->certificate.validTo().ticks - 300 * kDay});
   CHECK(!state.active.is);
+}
+
+TEST_CASE("a list of trusted certificates that nobody looks through says so", "[alarm]") {
+  auto space = test::freshSpace();
+  server::Server server(*space, {}, server::Clock::real());
+  test::TemporaryFolder folder;
+  const admin::TrustStore store(folder.path / "trust");
+  admin::TrustListAlarm watched(server);
+  const auto node = [&] { return space->find(NodeId(1, String("alarms/trust-list"))); };
+  CHECK(!watched.expect(0));
+  CHECK(node() == space::kNoNode);
+  constexpr double kDay = 86'400'000;
+  constexpr std::int64_t kTicks = 864'000'000'000;
+  CHECK(watched.expect(90 * kDay));
+  CHECK(!watched.expect(90 * kDay));  // alarms need not be bound again
+  server.bindAlarms();
+  const auto& state = server.alarms().find(node())->state();
+  REQUIRE(store.review());
+  const DateTime updated = store.updated();
+  for (const auto& [days, isActive] : {std::pair{0, false}, {89, false}, {91, true}, {200, true}}) {
+    INFO(days);
+    watched.look(updated, DateTime{updated.ticks + days * kTicks});
+    CHECK(state.active.is == isActive);
+  }
+  CHECK(state.message.text.view().find("for 200 days") != std::string_view::npos);
+  CHECK(space->value(space->child(node(), {0, "UpdateFrequency"})).value == Variant(90 * kDay));
+  CHECK(space->value(space->child(node(), {0, "LastUpdateTime"})).value == Variant(updated));
+  watched.look(DateTime{updated.ticks + 199 * kTicks}, DateTime{updated.ticks + 200 * kTicks});
+  CHECK(!state.active.is);
+  CHECK(watched.expect(0));
+  CHECK(node() == space::kNoNode);
 }
 
 TEST_CASE("an alarm of the server's own judges like any other, and goes with its object", "[alarm]") {

@@ -196,6 +196,17 @@ TEST_CASE("only security administrators on encrypted channels push", "[push]") {
   CallRequest request;
   request.methodsToCall.push_back({id::ServerConfiguration, id::ServerConfiguration_GetRejectedList, {}});
   CHECK(engineer.call(request)->results[0].statusCode == status::BadUserAccessDenied);
+
+  // What a file says of its reader is what Open would say.
+  const auto isOwn = [](Bench& bench) {
+    ReadRequest read;
+    read.nodesToRead.push_back(
+        {id::ServerConfiguration_CertificateGroups_DefaultApplicationGroup_TrustList_UserWritable, 13, {}, {}});
+    return bench.call(read)->results[0].value;
+  };
+  CHECK(isOwn(engineer) == Variant(false));
+  Pushing administrator;
+  CHECK(isOwn(*administrator.bench) == Variant(true));
 }
 
 }  // namespace zunth::push_test

@@ -62,7 +62,8 @@ int tellApplied(const Options& options, const ApplyWish& wish, const Json& told)
                     key.get<std::string>().c_str());
     }
   }
-  if (!isSound) return kNo;
+  for (const auto& each : told.value("failed", Json::array())) fail(admin::errorOf(each));
+  if (!isSound || told.contains("failed")) return kNo;
   return wish.onlyShow && !changes.empty() ? kNo : kDone;
 }
 

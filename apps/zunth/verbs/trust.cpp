@@ -32,6 +32,7 @@ struct Keeper {
     if (!site) return store.remove(entry);
     return asked({{"verb", "distrust"}, {"fingerprint", entry.certificate.fingerprint()}});
   }
+  Result<void> review() const { return site ? asked({{"verb", "review trust"}}) : store.review(); }
   Result<void> asked(const Json& request) const {
     const auto told = admin::administer(*site, request, patience);
     return told ? Result<void>() : told.error();
@@ -119,6 +120,12 @@ int remove(const Options& options, const Keeper& keeper, const std::string& what
   return kDone;
 }
 
+int review(const Options& options, const Keeper& keeper) {
+  if (auto done = keeper.review(); !done) return fail(done.error());
+  if (!options.quiet) std::printf("the list of trusted certificates was looked through today\n");
+  return kDone;
+}
+
 /// Lets one client of a site in that isn't known yet, for a while.
 int openFor(const Options& options, const Keeper& keeper, double minutes, const std::string& application) {
   const auto until = std::chrono::system_clock::now() + std::chrono::duration_cast<std::chrono::system_clock::duration>(
@@ -147,18 +154,21 @@ void addTrust(Program program) {
   allowing.option("WHO", *what, "How the fingerprint begins, the subject, or a file").required();
   const auto removing = addLocalVerb(program, verb, "remove", "Trust one no longer; its connections end.", {}, *site);
   removing.option("WHO", *what, "How the fingerprint begins, or the subject").required();
+  const auto reviewing = addLocalVerb(program, verb, "reviewed",
+                                      "Say that the list was looked through: an alarm about its age goes.", {}, *site);
   const auto opening =
       addLocalVerb(program, verb, "open", "Trust the next client that isn't known yet, for a while.", {}, *site);
   opening.option("--for", *minutes, "Minutes").range(0.1, 1440.0).showsDefault();
   opening.option("--application", *what, "Only this one, by its application URI");
-  verb.runs([program, site, what, minutes, allowing, removing, opening] {
+  verb.runs([program, site, what, minutes, allowing, removing, reviewing, opening] {
     auto keeper = keeperOf(*site, program.options);
     if (!keeper) {
       program.exitCode = fail(keeper.error());
       return;
     }
-    program.exitCode = allowing.isGiven()   ? allow(program.options, *keeper, *what)
-                       : removing.isGiven() ? remove(program.options, *keeper, *what)
+    program.exitCode = allowing.isGiven()    ? allow(program.options, *keeper, *what)
+                       : removing.isGiven()  ? remove(program.options, *keeper, *what)
+                       : reviewing.isGiven() ? review(program.options, *keeper)
                        : opening.isGiven() && site->empty() && !fs::exists("site.yaml")
                            ? wrongUse("it is a site that awaits a client", "zunth trust open --site FOLDER")
                        : opening.isGiven() ? openFor(program.options, *keeper, *minutes, *what)
