@@ -141,7 +141,12 @@ try {
     await page.getByRole('button', { name: 'Save', exact: true }).click();
     await page.getByRole('heading', { name: 'Hall 1' }).waitFor();
     await accessible('an operator page');
+    await page.getByRole('button', { name: 'Change' }).click();
+    await page.getByRole('button', { name: 'Heading' }).click();
+    await page.getByRole('button', { name: 'Save', exact: true }).click();
     await page.setViewportSize({ width: 390, height: 844 });
+    const width = await page.locator('.board > .widget').first().evaluate((widget) => widget.getBoundingClientRect().width);
+    expect(width > 150, `a widget on a phone is ${width} px wide`);
     const air = page.getByRole('switch', { name: 'Tank A1 air' });
     const before = await air.isChecked();
     await air.focus();
@@ -165,7 +170,7 @@ try {
   });
   await step('what happened is searched', async () => {
     await page.getByText('What happened').click();
-    await page.getByLabel('Words of source, type or message').fill('device');
+    await page.getByPlaceholder('Filter').fill('device');
     await page.getByRole('row').filter({ hasText: /device/i }).first().waitFor();
     await accessible('past events');
   });

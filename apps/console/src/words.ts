@@ -58,7 +58,7 @@ export const w = {
     title: 'Alarms', none: 'No alarm wants attention.', noneOf: 'No alarm fits the filter.', severity: 'Severity', alarm: 'Alarm', state: 'State', since: 'Since', message: 'Message', comment: 'Comment',
     chosen: (n: number) => `${n} chosen`, commentHint: 'A comment for others', acknowledge: 'Acknowledge', confirm: 'Confirm', addComment: 'Comment', shelve: 'Shelve', unshelve: 'Unshelve',
     more: 'More', minutes: { 15: '15 min', 60: '1 h', 480: '8 h' }, once: 'until it goes', all: 'all', active: 'active', unacknowledged: 'to acknowledge', putAside: 'put aside',
-    now: 'Now', past: 'What happened', source: 'Source', type: 'Type', time: 'Time', words: 'Words of source, type or message', noEvents: 'Nothing of the kind was kept in this time.', cutEvents: (n: number) => `These are the newest ${n} events of this time; a shorter time shows the others.`, least: 'Severity from',
+    now: 'Now', past: 'What happened', source: 'Source', type: 'Type', time: 'Time', noEvents: 'Nothing of the kind was kept in this time.', cutEvents: (n: number) => `These are the newest ${n} events of this time; a shorter time shows the others.`, least: 'Severity from',
   },
   devices: {
     title: 'Devices', point: 'Point', where: 'On the device', node: 'Node', unbound: 'bound to no node', noPoints: 'It offers no points.', device: 'Device', driver: 'Protocol', address: 'Address', state: 'State', every: 'Asked every', points: 'Points', polls: 'Asked', failures: 'Failed', roundTrip: 'Answers in',

@@ -143,18 +143,17 @@ type Span = keyof typeof spans;
 function PastEvents() {
   const [span, setSpan] = useState<Span>('24h');
   const [least, setLeast] = useState('');
-  const [words, setWords] = useState('');
-  const [like] = useDebouncedValue(words, 300);
+  const [severity] = useDebouncedValue(least, 300);
   const told = useQuery({
-    queryKey: ['events', span, least, like],
-    queryFn: () => get<{ events: PastEvent[]; isWhole: boolean }>('events', { from: Date.now() - spans[span], to: Date.now(), severity: least, like }),
+    queryKey: ['events', span, severity],
+    queryFn: () => get<{ events: PastEvent[]; isWhole: boolean }>('events', { from: Date.now() - spans[span], to: Date.now(), severity }),
     placeholderData: (before) => before,
     refetchInterval: 15_000,
   });
   const columns = useMemo<Column<PastEvent>[]>(
     () => [
       { name: w.alarms.time, of: (event) => event.time ?? 0, width: 130, show: (event) => <span style={{ whiteSpace: 'nowrap' }}>{event.time === null ? w.none : clockText(event.time)}</span> },
-      { name: w.alarms.severity, of: (event) => event.severity, isNumber: true, width: 80, show: (event) => <Mark level={event.severity >= 500 ? 'bad' : event.severity >= 200 ? 'doubtful' : 'plain'}>{event.severity}</Mark> },
+      { name: w.alarms.severity, of: (event) => event.severity, isNumber: true, width: 80, show: (event) => <span style={{ fontWeight: event.severity >= 500 ? 600 : 400 }}>{event.severity}</span> },
       { name: w.alarms.source, of: (event) => event.source },
       { name: w.alarms.type, of: (event) => event.type },
       { name: w.alarms.message, of: (event) => event.message, show: (event) => <span style={{ overflowWrap: 'anywhere' }}>{event.message}</span> },
@@ -174,7 +173,6 @@ function PastEvents() {
         tools={
           <>
             <SegmentedControl size="xs" aria-label={w.alarms.time} value={span} onChange={(value) => setSpan(value as Span)} data={(Object.keys(spans) as Span[]).map((value) => ({ value, label: w.trend.last[value] }))} />
-            <TextInput aria-label={w.alarms.words} placeholder={w.alarms.words} value={words} onChange={(event) => setWords(event.currentTarget.value)} w={250} />
             <TextInput aria-label={w.alarms.least} placeholder={w.alarms.least} value={least} onChange={(event) => setLeast(event.currentTarget.value.replace(/\D/g, '').slice(0, 4))} w={120} inputMode="numeric" />
           </>
         }

@@ -36,7 +36,7 @@ function Lately({ now }: { now: number }) {
   const told = useQuery({ queryKey: ['log'], queryFn: () => get<{ level: string; lines: LogLine[] }>('log'), refetchInterval: 10_000 });
   const lines = (told.data?.lines ?? []).filter((line) => line.level === 'error' || line.level.startsWith('warn')).slice(-5).reverse();
   return (
-    <section className="card">
+    <section className="card" style={{ gridColumn: '1 / -1' }}>
       <h2>{w.overview.lately}</h2>
       {told.data && lines.length === 0 && <p className="soft">{w.overview.nothingLately}</p>}
       {lines.map((line) => (
@@ -160,21 +160,6 @@ export function Overview({ me }: { me: Me }) {
               ))}
             </tbody>
           </table>
-        </section>
-        <section className="card">
-          <h2 style={{ marginBottom: 8 }}>
-            <Link href="/alarms">{w.alarms.title}</Link>
-          </h2>
-          {alarms.length === 0 && <p className="soft">{w.alarms.none}</p>}
-          {alarms.slice(0, 6).map((alarm) => (
-            <div className="worry" key={alarm.id + alarm.branch}>
-              <Mark level={!alarm.isActive ? 'plain' : alarm.severity >= 500 ? 'bad' : 'doubtful'}>{alarm.severity}</Mark>
-              <div>
-                <Link href={`/node/${encodeURIComponent(alarm.alarm)}`}>{alarm.alarm}</Link>
-                <div className="soft">{alarm.state}</div>
-              </div>
-            </div>
-          ))}
           <h2 style={{ margin: '14px 0 8px' }}>{w.overview.load}</h2>
           <dl className="facts">
             <dt>{w.overview.processor}</dt>
@@ -192,6 +177,21 @@ export function Overview({ me }: { me: Me }) {
             <dt>{w.overview.items}</dt>
             <dd>{told.counts.items.toLocaleString('en')}</dd>
           </dl>
+        </section>
+        <section className="card">
+          <h2 style={{ marginBottom: 8 }}>
+            <Link href="/alarms">{w.alarms.title}</Link>
+          </h2>
+          {alarms.length === 0 && <p className="soft">{w.alarms.none}</p>}
+          {alarms.slice(0, 6).map((alarm) => (
+            <div className="worry" key={alarm.id + alarm.branch}>
+              <Mark level={!alarm.isActive ? 'plain' : alarm.severity >= 500 ? 'bad' : 'doubtful'}>{alarm.severity}</Mark>
+              <div>
+                <Link href={`/node/${encodeURIComponent(alarm.alarm)}`}>{alarm.alarm}</Link>
+                <div className="soft">{alarm.state}</div>
+              </div>
+            </div>
+          ))}
         </section>
         {me.roles?.some((role) => role === 'Engineer' || role === 'SecurityAdmin' || role === 'ConfigureAdmin') && <Lately now={now} />}
       </div>
