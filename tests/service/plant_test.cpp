@@ -3,6 +3,8 @@
 
 #include "service/admin/site.hpp"
 
+#include <cstring>
+#include <fstream>
 #include <regex>
 
 #include "tests/service/terminal.hpp"
@@ -199,7 +201,7 @@ TEST_CASE("events come to the command line as they happen", "[plant]") {
 }
 
 TEST_CASE("alarms are listed, followed and acknowledged from the command line", "[plant][alarm]") {
-  Plant plant;
+  Plant plant(false);
   CHECK(plant.zunth("alarms").out == "no alarm is active, and none waits for anybody\n");
   CHECK(plant.zunth("write Gate/mode=Off").code == 0);
   const auto listed = [&] { return Json::parse(plant.zunth("alarms --output json").out); };
@@ -609,6 +611,35 @@ TEST_CASE("a new site is sound and is not made over an old one", "[plant]") {
   const auto open = zunth::admin::loadSite(folder.path / "pond");
   CHECK(open.isSound());
   CHECK(open.settings.allowAnonymous);
+}
+
+TEST_CASE("node sets that are written are valid by the standard's schema", "[plant][nodeset]") {
+  const Plant plant;
+  const std::string source = ZUNTH_SOURCE_DIR, schema = source + "/tests/nodesets/UANodeSet.xsd";
+  const auto judged = [&](const std::string& file) {
+    return run("xmllint --noout --schema " + schema + " " + file, plant.folder.path);
+  };
+  for (const std::string& from :
+       {source + "/demo/hatchery", source + "/tests/nodesets/devices.xml", std::string("site"), plant.url}) {
+    INFO(from);
+    CHECK(plant.zunthAlone("convert " + from + " written.xml").code == 0);
+    const auto outcome = judged("written.xml");
+    INFO(outcome.error);
+    CHECK(outcome.code == 0);
+  }
+  // The schema finds what is wrong.
+  std::ifstream in(plant.folder.path / "written.xml");
+  const std::string sound{std::istreambuf_iterator<char>(in), {}};
+  for (const auto& [what, with] : {std::pair{"BrowseName=", "BrowsName="},
+                                   {"NodeId=\"ns", "NodeId=\"nx"},
+                                   {"<References>", "<Value/><References>"},
+                                   {"IsForward=\"", "IsForward=\"no"}}) {
+    INFO(what);
+    std::string broken = sound;
+    REQUIRE(broken.find(what) != std::string::npos);
+    plant.folder.write("broken.xml", broken.replace(broken.find(what), std::strlen(what), with));
+    CHECK(judged("broken.xml").code != 0);
+  }
 }
 
 TEST_CASE("a table that is watched stays in its place, on a terminal that is too low for it and then is not",
