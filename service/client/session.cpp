@@ -61,6 +61,12 @@ Result<void> outcomeOf(Result<Response> response) {
   return result ? Result<void>() : Result<void>(result.error());
 }
 
+/// Whether a server takes this user no longer.
+bool isRefusedUser(StatusCode code) {
+  return code == status::BadUserAccessDenied || code == status::BadIdentityTokenRejected ||
+         code == status::BadIdentityTokenInvalid;
+}
+
 /// Whether a refusal means that nothing was done as there was too much of it.
 bool isTooMuch(StatusCode code) {
   return code == status::BadTooManyOperations || code == status::BadRequestTooLarge ||
@@ -395,6 +401,15 @@ Awaitable<void> Session::restore() {
     const Error outcome = co_await restoreOnce();
     if (!outcome.code.isBad()) {
       if (told_) told_(outcome);
+      break;
+    }
+    if (isRefusedUser(outcome.code)) {
+      // Asking again would only look like guessing at a password.
+      isOpen_ = false;
+      beat_->cancel();
+      std::vector<std::shared_ptr<Subscription>> subscriptions;
+      for (auto* subscription : subscriptions_) subscriptions.push_back(subscription->shared_from_this());
+      for (const auto& subscription : subscriptions) subscription->fail(outcome);
       break;
     }
     co_await pause(wait);
