@@ -24,7 +24,8 @@ const std::vector<std::pair<std::string, std::vector<void (*)(Program)>>> kTasks
     {"Find and change nodes", {addLocate, addQuery, addAdd, addRemove, addLink}},
     {"Make a site", {addNew, addCheck, addApply, addDevice, addExplain, addDemo}},
     {"Look at models", {addOutline, addDiff, addDraw, addDocument, addConvert, addSchema}},
-    {"Connections, certificates, users", {addEndpoints, addTry, addAt, addTrust, addCertificate, addUser, addAudit, addLog}},
+    {"Connections, certificates, users",
+     {addEndpoints, addTry, addAt, addTrust, addCertificate, addUser, addAudit, addLog}},
     {"The shell", {addCompletion}},
 };
 

@@ -87,7 +87,7 @@ std::vector<Route> adminRoutes() {
        Needs::Login,
        tellPoints,
        {{"device", "its name", true}},
-       "zunth explain NODE"},
+       "zunth device points NAME"},
       {"GET",
        "/api/wire",
        "What goes over a device's line",

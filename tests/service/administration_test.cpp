@@ -331,7 +331,7 @@ TEST_CASE("the fields that programs read are those of the documentation", "[plan
         isLocal ? plant.zunthAlone(command + " --site site --output yaml") : plant.zunth(command + " --output yaml");
     CHECK(yaml.out.find(fields.substr(0, fields.find(',')) + ": ") != std::string::npos);
   }
-  CHECK(rows == 19);
+  CHECK(rows == 20);
 }
 
 TEST_CASE("how much the service tells is applied, and what it was comes back", "[plant][apply]") {

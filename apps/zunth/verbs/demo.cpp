@@ -150,7 +150,7 @@ int runDemo() {
     children.push_back(*child);
   }
   if (code == kDone) {
-    std::printf(
+    fmt::print(
         "\nThe Fernhollow hatchery runs at opc.tcp://127.0.0.1:4840, with simulated devices behind it: two drum "
         "filters\n"
         "(Modbus TCP), a feeder (Modbus on a serial line), the station by the brook (DNP3), a scale and a pH meter "
@@ -159,18 +159,18 @@ int runDemo() {
         "The last night is in its history, made up like all of it.\n"
         "\n"
         "See it in a browser:  http://127.0.0.1:8046\n"
-        "To make the first administrator there, the code is %3$s\n\n"
+        "To make the first administrator there, the code is {2}\n\n"
         "Or open another terminal and try:\n\n"
-        "  %1$s tree Hatchery --values\n"
-        "  %1$s device --site %2$s\n"
-        "  %1$s watch 'Hatchery/*/*/oxygen' 'Hatchery/Intake/*/pressure'\n"
-        "  %1$s history 'Hatchery/Hall1/Tank A2/oxygen' --from -12h --chart\n"
-        "  %1$s call Hatchery/Intake/DF1/wash seconds=4\n"
-        "  %1$s write 'Hatchery/Hall1/Tank A1/air=true'\n"
-        "  %1$s explain Hatchery/Feed/weight --site %2$s\n\n"
-        "Its files, to look at: %2$s\n"
+        "  {0} tree Hatchery --values\n"
+        "  {0} device --site {1}\n"
+        "  {0} watch 'Hatchery/*/*/oxygen' 'Hatchery/Intake/*/pressure'\n"
+        "  {0} history 'Hatchery/Hall1/Tank A2/oxygen' --from -12h --chart\n"
+        "  {0} call Hatchery/Intake/DF1/wash seconds=4\n"
+        "  {0} write 'Hatchery/Hall1/Tank A1/air=true'\n"
+        "  {0} explain Hatchery/Feed/weight --site {1}\n\n"
+        "Its files, to look at: {1}\n"
         "Ctrl-C ends it and leaves nothing behind.\n",
-        howToCall().c_str(), folder.c_str(), codeIn(children.back().said()).c_str());
+        howToCall(), folder, codeIn(children.back().said()));
     std::fflush(stdout);
     while (!asked) {
       ::usleep(200'000);

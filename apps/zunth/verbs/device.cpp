@@ -126,16 +126,20 @@ void addDevice(Program program) {
   scanning.option("--keep", order->only, "Only these, by their names, with commas between").splitAt(',');
   scanning.option("--into", order->into, "Write devices/NAME.yaml, model/NAME.yaml and bindings/NAME.yaml")
       .called("NAME");
+  const auto pointing = addLocalVerb(program, verb, "points", "What a device offers, and which nodes show it.",
+                                     "zunth device points filter-DF1 --output csv", *site);
+  pointing.option("NAME", *name, "A device of the site").required();
   auto seconds = std::make_shared<double>(10);
   const auto logging = addLocalVerb(program, verb, "log", "What goes over a device's line, in octets and words.",
                                     "zunth device log filter-DF1 --for 5", *site);
   logging.option("NAME", *name, "A device of the site").required();
   logging.option("--for", *seconds, "Seconds").range(0.1, 86400).showsDefault();
-  verb.runs([program, site, name, wish, order, trying, scanning, logging, seconds] {
+  verb.runs([program, site, name, wish, order, trying, scanning, pointing, logging, seconds] {
     if (trying.isGiven()) return void(program.exitCode = tryDevice(program.options, *wish, *site));
     if (scanning.isGiven()) return void(program.exitCode = scanDevice(program.options, *order, *site));
     const auto folder = siteFolder(*site, "zunth device --site FOLDER");
     if (!folder) return void(program.exitCode = fail(folder.error()));
+    if (pointing.isGiven()) return void(program.exitCode = tellPoints(program.options, *folder, *name));
     if (logging.isGiven()) return void(program.exitCode = tellWire(program.options, *folder, *name, *seconds));
     const auto told = admin::Control::ask(*folder, {{"verb", "devices"}}, milliseconds(program.options.timeout * 1000));
     program.exitCode = told ? tellDevices(program.options, *name, *told) : fail(told.error());

@@ -2,6 +2,8 @@
 
 #include "apps/zunth/command.hpp"
 
+#include <filesystem>
+
 namespace zunth::cli {
 
 /// A device that is tried before it is bound, or one of a site.
@@ -22,5 +24,8 @@ struct ScanOrder {
   std::string into;               // name of the files that are written; empty for none
 };
 int scanDevice(const Options& options, const ScanOrder& order, const std::string& folder);
+
+/// What a device of a site offers, and which nodes show it: by the site's files, whether or not it runs.
+int tellPoints(const Options& options, const std::filesystem::path& folder, const std::string& name);
 
 }  // namespace zunth::cli

@@ -1,0 +1,40 @@
+#include "apps/zunth/verbs/device.hpp"
+#include "core/ua/text.hpp"
+#include "service/admin/site.hpp"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+namespace zunth::cli {
+
+using namespace ua;
+
+int tellPoints(const Options& options, const std::filesystem::path& folder, const std::string& name) {
+  const auto site = admin::loadSite(folder);
+  if (!site.isSound()) {
+    for (const auto& line : site.report()) std::fprintf(stderr, "%s\n", line.c_str());
+    return kNo;
+  }
+  const auto device = std::ranges::find(site.devices, name, &device::DeviceFile::name);
+  if (device == site.devices.end())
+    return fail({status::BadNotFound, fmt::format("there is no device '{}'", name), "zunth device shows them all"});
+  const auto index = static_cast<std::size_t>(device - site.devices.begin());
+  std::vector<Json> nodes(device->points.size(), Json::array());
+  for (const auto& binding : site.bindings.variables)
+    if (binding.device == index) nodes[binding.point].push_back(site.space->path(binding.variable));
+  Records records({"point", "on the device", "type", "access", "every", "nodes"});
+  for (std::size_t i = 0; i < nodes.size(); ++i) {
+    const auto& point = device->points[i];
+    const double every = point.every > 0 ? point.every : device->every;
+    std::string paths;
+    for (const auto& path : nodes[i]) paths += (paths.empty() ? "" : ", ") + path.get<std::string>();
+    records.add({point.name(), point.raw.where, std::string(nameOf(point.type())),
+                 point.isWritable() ? "read, write" : "read", Cell(fmt::format("{:g} ms", every), every),
+                 Cell(paths, nodes[i])});
+  }
+  std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
+  return kDone;
+}
+
+}  // namespace zunth::cli
