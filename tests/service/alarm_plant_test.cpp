@@ -13,7 +13,9 @@ namespace {
 
 /// A plant whose gate has an alarm with all that can be done to one.
 struct Watched : Plant {
-  Watched() { model(" shelvable for 8h latched suppressible removable audible confirm branches 2 group Gates"); }
+  Watched() : Plant(false) {
+    model(" shelvable for 8h latched suppressible removable audible confirm branches 2 group Gates");
+  }
   void model(const std::string& care) {
     const auto file = folder.path / "site/model/plant.yaml";
     if (text.empty()) {
