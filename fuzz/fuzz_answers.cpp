@@ -47,11 +47,13 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   const auto endpoints = offered.next<List<EndpointDescription>>();
   if (!offered.ok()) return 0;
   const auto url = net::Url::parse("opc.tcp://127.0.0.1:4840");
-  for (const auto wish : {client::Security::Wish::Auto, client::Security::Wish::Sign, client::Security::Wish::Encrypt}) {
+  for (const auto wish :
+       {client::Security::Wish::Auto, client::Security::Wish::Sign, client::Security::Wish::Encrypt}) {
     client::Security security;
     security.wish = wish;
     const auto chosen = client::chooseEndpoint(endpoints, security, *url, false);
-    if (chosen && wish == client::Security::Wish::Encrypt && chosen->securityMode != MessageSecurityMode::SignAndEncrypt)
+    if (chosen && wish == client::Security::Wish::Encrypt &&
+        chosen->securityMode != MessageSecurityMode::SignAndEncrypt)
       std::abort();
   }
   return 0;

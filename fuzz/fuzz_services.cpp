@@ -46,8 +46,9 @@ struct Fixture {
     settings.limits.maxQueuedPerSession = 1u << 20;
     settings.limits.maxMonitoredItems = 500;
     // Each look at the clock takes a while: slices end within requests.
-    server.emplace(space, settings, server::Clock{[this] { return now += std::chrono::microseconds(50); },
-                                                  [] { return DateTime{133'000'000'000'000'000}; }});
+    server.emplace(space, settings,
+                   server::Clock{[this] { return now += std::chrono::microseconds(50); },
+                                 [] { return DateTime{133'000'000'000'000'000}; }});
     send(CreateSessionRequest{});
     BinaryReader answer(BytesView(peer->last).subspan(channel::kHeadroom));
     answer.next<NodeId>();
@@ -87,17 +88,28 @@ struct Fixture {
 };
 
 constexpr std::uint32_t kRequests[] = {
-    AddNodesRequest::kBinaryId,         DeleteNodesRequest::kBinaryId,
-    AddReferencesRequest::kBinaryId,    DeleteReferencesRequest::kBinaryId,
-    QueryFirstRequest::kBinaryId,       QueryNextRequest::kBinaryId,
-    BrowseRequest::kBinaryId,           BrowseNextRequest::kBinaryId,
-    ReadRequest::kBinaryId,             TranslateBrowsePathsToNodeIdsRequest::kBinaryId,
-    WriteRequest::kBinaryId,            CallRequest::kBinaryId,
-    CreateSubscriptionRequest::kBinaryId, ModifySubscriptionRequest::kBinaryId,
-    PublishRequest::kBinaryId,          TransferSubscriptionsRequest::kBinaryId,
-    CreateMonitoredItemsRequest::kBinaryId, ModifyMonitoredItemsRequest::kBinaryId,
-    SetMonitoringModeRequest::kBinaryId, SetTriggeringRequest::kBinaryId,
-    DeleteMonitoredItemsRequest::kBinaryId, RepublishRequest::kBinaryId,
+    AddNodesRequest::kBinaryId,
+    DeleteNodesRequest::kBinaryId,
+    AddReferencesRequest::kBinaryId,
+    DeleteReferencesRequest::kBinaryId,
+    QueryFirstRequest::kBinaryId,
+    QueryNextRequest::kBinaryId,
+    BrowseRequest::kBinaryId,
+    BrowseNextRequest::kBinaryId,
+    ReadRequest::kBinaryId,
+    TranslateBrowsePathsToNodeIdsRequest::kBinaryId,
+    WriteRequest::kBinaryId,
+    CallRequest::kBinaryId,
+    CreateSubscriptionRequest::kBinaryId,
+    ModifySubscriptionRequest::kBinaryId,
+    PublishRequest::kBinaryId,
+    TransferSubscriptionsRequest::kBinaryId,
+    CreateMonitoredItemsRequest::kBinaryId,
+    ModifyMonitoredItemsRequest::kBinaryId,
+    SetMonitoringModeRequest::kBinaryId,
+    SetTriggeringRequest::kBinaryId,
+    DeleteMonitoredItemsRequest::kBinaryId,
+    RepublishRequest::kBinaryId,
 };
 
 }  // namespace

@@ -42,7 +42,8 @@ Bound interpolated(DateTime moment, const Last& last, const Next& next, const Ma
     if (!isWhole || next.any) out.status = status::UncertainDataSubNormal;
     return out;
   }
-  return {onLine(good, *next.good, moment), clean(isWhole && next.any->sourceTimestamp == next.good->sourceTimestamp && next.good->status.isGood())};
+  return {onLine(good, *next.good, moment),
+          clean(isWhole && next.any->sourceTimestamp == next.good->sourceTimestamp && next.good->status.isGood())};
 }
 
 Bound simple(DateTime moment, const Last& last, const Next& next, const Manner& manner) {

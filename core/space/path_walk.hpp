@@ -9,8 +9,8 @@ namespace zunth::space {
 /// Targets that one path may have, and references that may be looked at to find them.
 inline constexpr std::size_t kMostTargets = 1'000, kMostPathSteps = 2'000'000;
 
-/// Follows a path of browse names (Part 4, 5.8.4), in as many slices as that takes. Each reference is looked at as it is
-/// then; the nodes that are removed meanwhile are passed over.
+/// Follows a path of browse names (Part 4, 5.8.4), in as many slices as that takes. Each reference is looked at as it
+/// is then; the nodes that are removed meanwhile are passed over.
 class PathWalk {
  public:
   /// The path must outlive the walk.
@@ -18,7 +18,8 @@ class PathWalk {
            std::size_t mostSteps = kMostPathSteps);
   /// False when the slice was over before the end was found.
   bool go(const Rights& rights, ua::Slice& slice);
-  /// BadNothingToDo for an empty path, BadBrowseNameInvalid, BadNoMatch, BadTooManyMatches, BadQueryTooComplex and so on.
+  /// BadNothingToDo for an empty path, BadBrowseNameInvalid, BadNoMatch, BadTooManyMatches, BadQueryTooComplex and so
+  /// on.
   ua::BrowsePathResult take() { return std::move(result_); }
 
  private:

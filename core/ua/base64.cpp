@@ -14,7 +14,8 @@ std::string toBase64(BytesView octets) {
 std::optional<Bytes> fromBase64(std::string_view text) {
   if (text.size() % 4 != 0) return std::nullopt;
   const std::size_t padding = text.ends_with("==") ? 2 : text.ends_with('=') ? 1 : 0;
-  for (char c : text.substr(0, text.size() - padding))  // the decoder below would skip blanks, and take padding for zeros
+  for (char c :
+       text.substr(0, text.size() - padding))  // the decoder below would skip blanks, and take padding for zeros
     if (c <= ' ' || c == '=') return std::nullopt;
   Bytes out(text.size() / 4 * 3);
   const int n = EVP_DecodeBlock(reinterpret_cast<unsigned char*>(out.data()),

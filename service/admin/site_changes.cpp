@@ -42,9 +42,7 @@ Texts devicesOf(const Site& site) {
   return out;
 }
 
-bool needsRestart(std::string_view key) {
-  return key == "uri" || key == "diagnostics" || key == "loops";
-}
+bool needsRestart(std::string_view key) { return key == "uri" || key == "diagnostics" || key == "loops"; }
 
 }  // namespace
 

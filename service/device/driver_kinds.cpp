@@ -68,7 +68,12 @@ std::optional<double> parseDuration(std::string_view text) {
   if (end == std::string_view::npos) return std::nullopt;
   auto value = parse(text.substr(0, end), BuiltInType::Double);
   const std::string_view unit = text.substr(text[end] == ' ' ? end + 1 : end);
-  const double factor = unit == "ms" ? 1 : unit == "s" ? 1000 : unit == "min" ? 60'000 : unit == "h" ? 3'600'000 : unit == "d" ? 86'400'000 : 0;
+  const double factor = unit == "ms"    ? 1
+                        : unit == "s"   ? 1000
+                        : unit == "min" ? 60'000
+                        : unit == "h"   ? 3'600'000
+                        : unit == "d"   ? 86'400'000
+                                        : 0;
   if (!value || factor == 0) return std::nullopt;
   return *value->get<double>() * factor;
 }
