@@ -370,9 +370,10 @@ void Announcer::called(const Actor& actor, const CallMethodRequest& call, Status
       arguments += (arguments.empty() ? "" : ", ") + shortText(argument);
     }
     if (isSecret(call.methodId)) arguments = "...";
-    note("call", actor, status,
-         fmt::format("{}({})", method == kNoNode ? shown(call.methodId.text()) : shown(space_.path(method), 300),
-                     arguments));
+    std::string name = method == kNoNode ? call.methodId.text() : space_.path(method);
+    // Methods of types are on no path: they have a name, too.
+    if (method != kNoNode && name == space_.nodeId(method).text()) name = space_.browseName(method).name.str();
+    note("call", actor, status, fmt::format("{}({})", shown(name, 300), arguments));
   }
   if (!isHeard()) return;
   const auto* special = method == kNoNode ? nullptr : specialCall(space_.browseName(method));
