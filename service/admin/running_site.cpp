@@ -3,11 +3,10 @@
 #include "core/secure/token.hpp"
 #include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
-#include "service/net/url.hpp"
+#include "service/admin/own_certificate.hpp"
 
 #include <algorithm>
 
-#include <boost/asio/ip/host_name.hpp>
 #include <boost/asio/post.hpp>
 #include <fmt/format.h>
 #include <spdlog/spdlog.h>
@@ -330,11 +329,8 @@ void RunningSite::showUsers() {
 
 /// The site's own identity: made at the first start.
 Result<void> RunningSite::secure() {
-  std::vector<std::string> hosts{boost::asio::ip::host_name(), "localhost", "127.0.0.1"};
-  for (const auto& url : site_.settings.endpointUrls)
-    if (auto parsed = net::Url::parse(url); parsed && std::ranges::find(hosts, parsed->host) == hosts.end())
-      hosts.push_back(parsed->host);
-  auto identities = trust_.identities(site_.settings.applicationName, site_.settings.applicationUri, hosts);
+  const auto usual = usualCertificate(site_.settings, std::chrono::hours(0));
+  auto identities = trust_.identities(usual.commonName, usual.applicationUri, usual.hosts);
   if (!identities) return identities.error();
   site_.settings.identities = std::move(*identities);
   return {};

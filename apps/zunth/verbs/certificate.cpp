@@ -2,8 +2,8 @@
 #include "apps/zunth/own_trust.hpp"
 #include "core/ua/base64.hpp"
 #include "service/admin/office.hpp"
+#include "service/admin/own_certificate.hpp"
 #include "service/admin/site.hpp"
-#include "service/net/url.hpp"
 
 #include <filesystem>
 #include <fstream>
@@ -50,13 +50,7 @@ Result<Owner> ownerOf(const CertificateWish& asked, const Options& options) {
     const auto site = admin::loadSite(folder);
     owner.site = folder;
     owner.store = admin::TrustStore(folder / "state/trust");
-    owner.wish.commonName = site.settings.applicationName;
-    owner.wish.applicationUri = site.settings.applicationUri;
-    owner.wish.hosts = {host, "localhost", "127.0.0.1"};
-    for (const auto& text : site.settings.endpointUrls)
-      if (const auto url = net::Url::parse(text);
-          url && std::ranges::find(owner.wish.hosts, url->host) == owner.wish.hosts.end())
-        owner.wish.hosts.push_back(url->host);
+    owner.wish = admin::usualCertificate(site.settings, {});
   }
   if (!asked.name.empty()) owner.wish.commonName = asked.name;
   owner.wish.organization = asked.organization;
