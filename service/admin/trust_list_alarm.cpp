@@ -55,10 +55,11 @@ void TrustListAlarm::look(DateTime updated, DateTime now) {
   constexpr double kTicksPerMs = 10'000, kDay = 86'400'000;
   const double age = static_cast<double>(now.ticks - updated.ticks) / kTicksPerMs;
   const bool isOld = age > every_;
+  const std::string since = updated.isNull() ? "yet" : fmt::format("for {:.0f} days", age / kDay);
   server_.alarms().set(node(), isOld, kOutOfDate,
-                       isOld ? fmt::format("nobody has changed the list of trusted certificates for {:.0f} days: look "
-                                           "through it with zunth trust, then zunth trust reviewed",
-                                           age / kDay)
+                       isOld ? fmt::format("nobody has changed the list of trusted certificates {}: look through it "
+                                           "with zunth trust, then zunth trust reviewed",
+                                           since)
                              : std::string("the list of trusted certificates was looked through in time"));
 }
 

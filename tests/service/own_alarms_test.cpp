@@ -69,6 +69,10 @@ TEST_CASE("a list of trusted certificates that nobody looks through says so", "[
   CHECK(space->value(space->child(node(), {0, "LastUpdateTime"})).value == Variant(updated));
   watched.look(DateTime{updated.ticks + 199 * kTicks}, DateTime{updated.ticks + 200 * kTicks});
   CHECK(!state.active.is);
+  // A list that was never there is as old as can be.
+  watched.look(DateTime{}, updated);
+  CHECK(state.active.is);
+  CHECK(state.message.text.view().find("certificates yet:") != std::string_view::npos);
   CHECK(watched.expect(0));
   CHECK(node() == space::kNoNode);
 }
