@@ -2,7 +2,7 @@
 
 #include "apps/zunth/output.hpp"
 #include "apps/zunth/places.hpp"
-#include "apps/zunth/verb.hpp"
+#include "apps/arguments/verb.hpp"
 #include "service/client/subscription.hpp"
 
 #include <filesystem>
@@ -77,6 +77,7 @@ void addCall(Program program);
 void addWatch(Program program);
 void addEvents(Program program);
 void addHistory(Program program);
+void addHistoryMove(Program program);
 void addPlot(Program program);
 void addAlarms(Program program);
 void addAlarm(Program program);
