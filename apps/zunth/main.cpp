@@ -22,7 +22,7 @@ const std::vector<std::pair<std::string, std::vector<void (*)(Program)>>> kTasks
      {addCall, addHistory, addPlot, addEvents, addAlarms, addAlarm, addAcknowledge, addStatus, addSnapshot,
       addRestore}},
     {"Find and change nodes", {addLocate, addQuery, addAdd, addRemove, addLink}},
-    {"Make a site", {addNew, addCheck, addApply, addDevice, addExplain, addDemo}},
+    {"Make a site", {addNew, addCheck, addApply, addDevice, addExplain, addHistoryMove, addDemo}},
     {"Look at models", {addOutline, addDiff, addDraw, addDocument, addConvert, addSchema}},
     {"Connections, certificates, users",
      {addEndpoints, addTry, addAt, addTrust, addCertificate, addUser, addAudit, addLog}},

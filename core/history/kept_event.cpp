@@ -2,6 +2,7 @@
 
 #include "core/history/variables.hpp"
 #include "core/ua/binary_reader.hpp"
+#include "core/ua/foreign.hpp"
 
 namespace zunth::history {
 
@@ -53,6 +54,27 @@ std::optional<monitor::Event> decodeEvent(const space::Space& space, BytesView o
     out.add(std::move(path), reader.next<Variant>());
   }
   if (!reader.ok()) return std::nullopt;
+  return out;
+}
+
+EventWords wordsOf(BytesView octets) {
+  constexpr std::size_t kMost = 1000;
+  EventWords out;
+  BinaryReader reader(octets);
+  if (reader.next<std::uint8_t>() != kEventFormat) return out;
+  out.type = shown(reader.next<String>().view(), kMost);
+  reader.next<String>();
+  for (auto left = reader.next<std::uint32_t>(); left > 0 && reader.ok(); --left) {
+    const auto path = reader.next<List<QualifiedName>>();
+    const auto value = reader.next<Variant>();
+    if (path.size() != 1 || path.front().namespaceIndex != 0) continue;
+    const auto name = path.front().name.view();
+    if (const auto* words = value.get<String>(); words && name == "SourceName")
+      out.source = shown(words->view(), kMost);
+    if (const auto* text = value.get<LocalizedText>(); text && name == "Message")
+      out.message = shown(text->text.view(), kMost);
+    if (const auto* severity = value.get<std::uint16_t>(); severity && name == "Severity") out.severity = *severity;
+  }
   return out;
 }
 

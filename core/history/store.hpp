@@ -54,6 +54,8 @@ class Store {
  public:
   virtual ~Store() = default;
   virtual VariableId variable(const std::string& name) = 0;
+  /// Of all variables of which anything is kept.
+  virtual ua::Result<std::vector<std::string>> names() = 0;
   virtual void append(std::span<const Record> records) = 0;
   /// Makes safe what has come since. When it fails nothing is lost yet: what came is kept and tried again, as long as
   /// there is room for it in memory; what has to be given up is marked as lost. `now` is how far all that is kept was
@@ -67,6 +69,8 @@ class Store {
   virtual ua::Result<std::vector<ua::StatusCode>> edit(VariableId variable, const Edit& edit) = 0;
   /// What was changed between two moments, `to` not included; in the order of their samples' times.
   virtual ua::Result<std::vector<Modified>> modified(VariableId variable, ua::DateTime from, ua::DateTime to) = 0;
+  /// Puts records of changes there, as they were made elsewhere: when history moves from one store to another.
+  virtual ua::Result<void> append(VariableId variable, std::span<const Modified> changes) = 0;
   virtual void append(std::vector<KeptEvent> events) = 0;
   /// Events from a moment on, that included, to another, that excluded, in the direction of time; backwards where `to`
   /// is before `from`. With `place`, from behind that one on.

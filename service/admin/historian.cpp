@@ -1,7 +1,7 @@
 #include "service/admin/historian.hpp"
 
 #include "core/history/variables.hpp"
-#include "service/history/embedded_store.hpp"
+#include "service/history/forwarding_store.hpp"
 
 #include <spdlog/spdlog.h>
 
@@ -26,6 +26,8 @@ Result<void> Historian::bind(const HistorySettings& settings) {
     recorder_.reset();
     return {};
   }
+  // What is in one place stays there (zunth history-move brings it to the other).
+  if (archive_ && database_ != settings_.database) stop();
   if (!archive_) {
     std::error_code ignored;
     if (!hasHistories(server_.space()) && !std::filesystem::exists(folder_, ignored)) return {};
@@ -41,8 +43,14 @@ Result<void> Historian::bind(const HistorySettings& settings) {
 
 Result<void> Historian::open() {
   auto store =
-      history::EmbeddedStore::open(folder_, [](const std::string& what) { spdlog::error("history: {}", what); });
+      openHistory(settings_, folder_, server_.settings().applicationUri, [](bool isGood, const std::string& what) {
+        if (isGood)
+          spdlog::info("history: {}", what);
+        else
+          spdlog::error("history: {}", what);
+      });
   if (!store) return store.error();
+  database_ = settings_.database;
   archive_ = std::make_unique<history::ArchiveThread>(
       std::move(*store), post_,
       [](bool isGood, const std::string& words) {
@@ -79,6 +87,23 @@ void Historian::stop() {
   recorder_.reset();
   server_.dropHistory();
   archive_.reset();
+  hasRecorded_ = false;
+}
+
+Result<std::unique_ptr<history::Store>> openHistory(const HistorySettings& settings,
+                                                    const std::filesystem::path& folder,
+                                                    const std::string& applicationUri,
+                                                    std::function<void(bool, const std::string&)> told) {
+  auto files = history::EmbeddedStore::open(
+      settings.database.empty() ? folder : std::filesystem::path(folder.string() + "-waiting"),
+      [told](const std::string& what) { told(false, what); });
+  if (!files) return files.error();
+  if (settings.database.empty()) return std::unique_ptr<history::Store>(std::move(*files));
+  const auto reach = [address = settings.database, applicationUri] {
+    return history::PostgresStore::open(address, applicationUri);
+  };
+  return std::unique_ptr<history::Store>(
+      std::make_unique<history::ForwardingStore>(reach, std::move(*files), std::move(told)));
 }
 
 }  // namespace zunth::admin

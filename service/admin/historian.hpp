@@ -8,7 +8,8 @@
 
 namespace zunth::admin {
 
-/// Keeps a site's history under state/history, as its settings say. All calls on the services' thread.
+/// Keeps a site's history under state/history, or in a database, as its settings say. All calls on the services'
+/// thread.
 class Historian {
  public:
   /// `post` brings work to the services' thread, while the site is at work.
@@ -31,10 +32,16 @@ class Historian {
   const std::filesystem::path folder_;
   const std::function<void(std::function<void()>)> post_;
   HistorySettings settings_;
+  std::string database_;  // that the archive is in; empty for files
   std::unique_ptr<history::ArchiveThread> archive_;
   std::unique_ptr<history::Recorder> recorder_;
   std::uint32_t beats_ = 0;
   bool hasRecorded_ = false;  // since the archive was opened
 };
+
+/// The store that these settings mean, in a site's state folder. `told` gets in words when the database goes and comes.
+ua::Result<std::unique_ptr<history::Store>> openHistory(
+    const HistorySettings& settings, const std::filesystem::path& folder, const std::string& applicationUri,
+    std::function<void(bool isGood, const std::string& words)> told);
 
 }  // namespace zunth::admin

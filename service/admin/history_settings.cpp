@@ -3,6 +3,7 @@
 #include "core/history/variables.hpp"
 #include "core/ua/text.hpp"
 #include "service/device/driver_kinds.hpp"
+#include "service/history/postgres_store.hpp"
 
 #include <algorithm>
 #include <sstream>
@@ -48,6 +49,18 @@ double readSize(const Entry& entry, Findings& findings) {
   if (count && (unit == "GB" || unit == "MB")) return unit == "GB" ? *count : *count / 1000;
   findings.error(text->place, fmt::format("'{}' is no size", text->text), "write a number of GB or MB: size: 20 GB");
   return 0;
+}
+
+std::string readDatabase(const Entry& entry, Findings& findings) {
+  const Text* text = entry.textOf("database");
+  if (!text) return {};
+  if (auto fine = history::PostgresStore::check(text->text); !fine)
+    findings.error(text->place, fmt::format("this is no address of a database: {}", fine.error().cause),
+                   fine.error().next);
+  if (const Text* size = entry.textOf("size"))
+    findings.error(size->place, "how large a database may become is up to who keeps it",
+                   "leave out 'size', and limit history by time: keep: 2 years");
+  return text->text;
 }
 
 Rule readRule(const Text& text, Findings& findings) {
@@ -96,9 +109,10 @@ HistorySettings readHistory(const Entry& root, Findings& findings) {
     out.isOn = entry->value->text != "off";
     return out;
   }
-  checkKeys(*entry, {"keep", "size", "rules"}, findings);
+  checkKeys(*entry, {"keep", "size", "database", "rules"}, findings);
   out.days = readKeep(*entry, findings);
   out.gigabytes = readSize(*entry, findings);
+  out.database = readDatabase(*entry, findings);
   if (const Entry* rules = entry->find("rules"))
     for (const Entry& rule : rules->entries) {
       if (rule.value)

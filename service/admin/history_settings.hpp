@@ -8,14 +8,15 @@ namespace zunth::admin {
 /// What site.yaml says under `history`.
 struct HistorySettings {
   bool isOn = true;
-  double days = 0;       // whole months that ended so long ago are given up; 0 keeps them for ever
-  double gigabytes = 0;  // then the oldest months are given up; 0 for no limit
+  std::string database{};  // of PostgreSQL, that keeps it: "postgresql://…"; empty for the site's own files
+  double days = 0;         // whole months that ended so long ago are given up; 0 keeps them for ever
+  double gigabytes = 0;    // then the oldest months are given up; 0 for no limit
   std::vector<history::Choice> choices{};
   bool operator==(const HistorySettings&) const = default;
 };
 
-/// `history: off`, or a map of `keep: 2 years`, `size: 20 GB` and `rules:`, each a pattern of paths with what is kept
-/// of those: "every-change", "deadband 0.05" or "swinging-door 0.05", and "pause 10 min".
+/// `history: off`, or a map of `keep: 2 years`, `size: 20 GB`, `database: postgresql://…` and `rules:`, each a pattern
+/// of paths with what is kept of those: "every-change", "deadband 0.05" or "swinging-door 0.05", and "pause 10 min".
 HistorySettings readHistory(const model::Entry& root, model::Findings& findings);
 
 /// Warns of rules that mean no variable with a history.

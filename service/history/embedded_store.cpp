@@ -109,6 +109,13 @@ VariableId EmbeddedStore::variable(const std::string& name) {
   return at->second;
 }
 
+Result<std::vector<std::string>> EmbeddedStore::names() {
+  std::set<std::string> out;
+  for (const auto number : monthsBetween(kBeginning, kEnd))
+    if (const MonthFile* file = use(number)) out.merge(file->names());
+  return std::vector(out.begin(), out.end());
+}
+
 void EmbeddedStore::append(std::span<const Record> records) {
   for (const auto& record : records) {
     const DateTime time = record.sample.sourceTimestamp;
@@ -296,6 +303,17 @@ Result<std::vector<Modified>> EmbeddedStore::modified(VariableId variable, DateT
   });
   if (!fine) return fine.error();
   return out;
+}
+
+Result<void> EmbeddedStore::append(VariableId variable, std::span<const Modified> changes) {
+  std::map<MonthNumber, std::vector<Modified>> byMonth;
+  for (const auto& change : changes) byMonth[monthOf(change.sample.sourceTimestamp)].push_back(change);
+  for (const auto& [number, some] : byMonth) {
+    MonthFile* file = use(number);
+    if (!file) return openError_;
+    if (auto fine = file->append(file->place(names_[variable]), some); !fine) return fine;
+  }
+  return {};
 }
 
 Result<void> EmbeddedStore::remove(MonthNumber number) {

@@ -15,12 +15,14 @@ class EmbeddedStore final : public Store {
   ~EmbeddedStore() override;
 
   VariableId variable(const std::string& name) override;
+  ua::Result<std::vector<std::string>> names() override;
   void append(std::span<const Record> records) override;
   ua::Result<void> flush(ua::DateTime now) override;
   ua::DateTime watchedUntil() const override { return watchedUntil_; }
   std::unique_ptr<Timeline> timeline(VariableId variable) override;
   ua::Result<std::vector<ua::StatusCode>> edit(VariableId variable, const Edit& edit) override;
   ua::Result<std::vector<Modified>> modified(VariableId variable, ua::DateTime from, ua::DateTime to) override;
+  ua::Result<void> append(VariableId variable, std::span<const Modified> changes) override;
   void append(std::vector<KeptEvent> events) override;
   ua::Result<std::vector<KeptEvent>> events(ua::DateTime from, ua::DateTime to, std::size_t most,
                                             const KeptEvent* place) override;

@@ -465,6 +465,33 @@ Result<void> MonthFile::rewrite(std::size_t place, DateTime from, DateTime to,
   return addBlocks(variable, samples);
 }
 
+Result<void> MonthFile::note(const Variable& variable, const Modified& change) {
+  Bytes octets;
+  BinaryWriter(octets).write(plain(change.sample));
+  return sql_.addModified
+      .bind(variable.row, change.sample.sourceTimestamp.ticks, viewOf(octets),
+            static_cast<std::int64_t>(change.info.updateType), change.info.modificationTime.ticks,
+            change.info.userName.view())
+      .run();
+}
+
+Result<void> MonthFile::append(std::size_t place, std::span<const Modified> changes) {
+  auto transaction = Transaction::begin(database_);
+  if (!transaction) return transaction.error();
+  auto fine = save(watchedUntil_);
+  for (auto change = changes.begin(); fine && change != changes.end(); ++change)
+    fine = note(variables_[place], *change);
+  if (fine) fine = transaction->commit();
+  if (fine) saved({});
+  return fine;
+}
+
+std::set<std::string> MonthFile::names() const {
+  std::set<std::string> out;
+  for (const auto& variable : variables_) out.insert(variable.name);
+  return out;
+}
+
 Result<std::vector<StatusCode>> MonthFile::edit(std::size_t place, const Edit& edit) {
   const auto& variable = variables_[place];
   const bool isInHead = !variable.head.empty();
@@ -478,20 +505,19 @@ Result<std::vector<StatusCode>> MonthFile::edit(std::size_t place, const Edit& e
   // What is decoded until the end is of this transaction alone, which may come to nothing.
   cache_.clear();
   const std::shared_ptr<void> forgotten(nullptr, [this](void*) { cache_.clear(); });
-  const Note note = [&](const DataValue& sample, HistoryUpdateType how) {
-    Bytes octets;
-    BinaryWriter(octets).write(plain(sample));
-    return sql_.addModified
-        .bind(variable.row, sample.sourceTimestamp.ticks, viewOf(octets), static_cast<std::int64_t>(how),
-              edit.now.ticks, edit.user.view())
-        .run();
+  const Note noted = [&](const DataValue& sample, HistoryUpdateType how) {
+    ModificationInfo info;
+    info.modificationTime = edit.now;
+    info.updateType = how;
+    info.userName = edit.user;
+    return note(variable, {sample, std::move(info)});
   };
   Result<void> fine;
   if (edit.kind == Edit::Kind::DeleteModified)
     fine = sql_.dropModified.bind(variable.row, edit.from.ticks, edit.to.ticks).run();
   else if (const auto reach = reachOf(edit))
     fine = rewrite(place, reach->first, reach->second, [&](Samples& samples) -> Result<void> {
-      outcomes = applyEdit(samples, edit, note);
+      outcomes = applyEdit(samples, edit, noted);
       if (!outcomes) return outcomes.error();
       return {};
     });

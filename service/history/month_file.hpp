@@ -5,6 +5,7 @@
 
 #include <functional>
 #include <list>
+#include <set>
 #include <unordered_map>
 
 namespace zunth::history {
@@ -22,6 +23,10 @@ class MonthFile {
   /// Nothing when the file has nothing of it.
   std::optional<std::size_t> find(const std::string& name) const;
   void append(std::size_t place, const ua::DataValue& sample);
+  /// Of all that it knows.
+  std::set<std::string> names() const;
+  /// Records of changes that were made elsewhere.
+  ua::Result<void> append(std::size_t place, std::span<const Modified> changes);
   void append(KeptEvent event) { unsavedEvents_.push_back(std::move(event)); }
   bool hasUnsaved() const { return !unsaved_.empty() || !unsavedNames_.empty() || !unsavedEvents_.empty(); }
   /// Saves what has come, and puts heads that are long or old into blocks. Nothing has changed when it fails.
@@ -81,6 +86,7 @@ class MonthFile {
   ua::Result<void> addBlocks(const Variable& variable, std::span<const ua::DataValue> samples);
   void saved(std::span<const std::size_t> cut);
   std::shared_ptr<const Samples> decoded(std::int64_t variable, std::int64_t first, ua::BytesView octets);
+  ua::Result<void> note(const Variable& variable, const Modified& change);
   ua::Result<void> rewrite(std::size_t place, ua::DateTime from, ua::DateTime to,
                            const std::function<ua::Result<void>(Samples&)>& change);
 
