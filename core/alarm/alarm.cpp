@@ -54,8 +54,11 @@ int rank(const std::optional<LimitLevel>& level) {
 
 std::unique_ptr<Alarm> Alarm::from(Space& space, NodeIndex node, Layouts& layouts) {
   const NodeIndex type = space.typeDefinition(node);
-  if (type == kNoNode || !space.isSubtype(type, id::AlarmConditionType)) return nullptr;
+  if (type == kNoNode) return nullptr;
+  const bool isDialog = space.isSubtype(type, id::DialogConditionType);
+  if (!isDialog && !space.isSubtype(type, id::AlarmConditionType)) return nullptr;
   std::unique_ptr<Alarm> out(new Alarm(space, node));
+  out->isDialog_ = isDialog;
   out->judge_ = Judge::from(space, node);
   out->fields_ = layouts.of(space, node);
   const auto field = [&](const char* name) { return space.child(node, {0, name}); };
@@ -66,6 +69,7 @@ std::unique_ptr<Alarm> Alarm::from(Space& space, NodeIndex node, Layouts& layout
     out->suppressor_ = variableOf(space, own);
   if (const auto text = valueAt<LocalizedText>(space, space::ownProperty(space, node, space::kActiveMessage)))
     out->activeMessage_ = *text;
+  if (isDialog) out->activeMessage_ = valueAt<LocalizedText>(space, field("Prompt")).value_or(LocalizedText());
   out->mostBranches_ = valueAt<std::uint16_t>(space, space::ownProperty(space, node, space::kMostBranches)).value_or(0);
   out->maxTimeShelved_ = field("MaxTimeShelved");
   out->reAlarmTime_ = field("ReAlarmTime");
@@ -103,7 +107,8 @@ DataValue Alarm::unshelveTime(DateTime now) const {
 }
 
 LocalizedText Alarm::reasonOf(const ConditionState& state) const {
-  const bool isOwnText = state.active.is && !activeMessage_.text.empty() && judge_ && !state.quality.isBad();
+  const bool isOwnText =
+      (state.active.is || state.asked.is) && !activeMessage_.text.empty() && judge_ && !state.quality.isBad();
   return isOwnText ? activeMessage_ : english(state.reason);
 }
 
@@ -123,7 +128,7 @@ void Alarm::begin(const Moment& moment) {
   if (state_.eventIds.empty()) {
     // What has not changed yet is as old as the alarm.
     for (TwoState* part : {&state_.enabled, &state_.active, &state_.acknowledged, &state_.confirmed, &state_.suppressed,
-                           &state_.outOfService, &state_.silenced, &state_.latched})
+                           &state_.outOfService, &state_.silenced, &state_.latched, &state_.asked})
       part->since = moment.wallClock;
     state_.levelSince.fill(moment.wallClock);
     state_.severitySince = state_.qualitySince = state_.commentSince = state_.shelvedSince = moment.wallClock;
@@ -190,6 +195,7 @@ void Alarm::look(const DataValue& value, const Moment& moment) {
 
 /// It comes, goes, or is another than it was.
 void Alarm::becomes(Exceeded exceeded, const std::string& why, DateTime time, const Moment& moment) {
+  if (isDialog_) return asks(exceeded, time, moment);
   const Exceeded before = state_.exceeded;
   const auto worstBefore = outermost(before), worst = outermost(exceeded);
   if (!before && exceeded) comes(time, moment);
@@ -210,6 +216,18 @@ void Alarm::becomes(Exceeded exceeded, const std::string& why, DateTime time, co
   }
   if (!before != !exceeded) moment.moved(*this);
   state_.reason = why;
+  tell(state_, {}, time, moment);
+}
+
+/// A dialog asks when its reason comes, once; when that goes before anybody has answered, nobody has to any more.
+void Alarm::asks(Exceeded exceeded, DateTime time, const Moment& moment) {
+  state_.exceeded = exceeded;
+  if (!state_.asked.set(exceeded != 0, time)) return;
+  if (exceeded) {
+    state_.comment = {};
+    state_.commentator = {};
+  }
+  state_.reason = exceeded ? judge_->message(exceeded, state_.quality) : "nobody has to answer any more";
   tell(state_, {}, time, moment);
 }
 
@@ -407,6 +425,21 @@ Answer Alarm::reset(const Who& who, const Moment& moment) {
   return done(who, "reset", moment);
 }
 
+Answer Alarm::respond(std::int32_t option, const Who& who, const Moment& moment) {
+  if (auto answer = checkEnabled(); answer.code.isBad()) return answer;
+  if (!state_.asked.is) return {status::BadDialogNotActive, "nothing is asked now, or somebody has answered"};
+  const NodeIndex field = space_.child(node_, {0, "ResponseOptionSet"});
+  const DataValue held = field == kNoNode ? DataValue() : space_.value(field);
+  const auto options = held.value.items<LocalizedText>();
+  if (option < 0 || static_cast<std::size_t>(option) >= options.size())
+    return {status::BadDialogResponseInvalid, fmt::format("the answers are 0 to {}", options.size() - 1)};
+  const std::string said = fmt::format("{}: {}", reasonOf(state_).text.view(), options[option].text.view());
+  state_.asked.set(false, moment.wallClock);
+  state_.lastResponse = option;
+  state_.reason = said;
+  return done(who, "answered", moment);
+}
+
 /// What somebody said or did, and the event that tells it beside why the alarm came.
 void Alarm::answered(ConditionState& state, const Who& who, const std::string& how, const Moment& moment) {
   // Part 9, 5.5.6: an empty comment leaves the one that is there.
@@ -469,6 +502,7 @@ About Alarm::about(DateTime now) const {
   out.conditionClass = class_;
   out.className = className_;
   out.hasLimits = judge_ && judge_->hasLimits();
+  out.isDialog = isDialog_;
   out.now = now;
   return out;
 }

@@ -25,7 +25,8 @@ struct Moment {
 };
 
 /// One alarm of the address space (Part 9, 5.8): judges the values of its variable, or is set by whoever knows, and
-/// shows in its own nodes how it stands. What of the optional parts of the standard it has is what it has nodes for.
+/// shows in its own nodes how it stands. A dialog (Part 9, 5.6) is one that asks instead of warning. What of the
+/// optional parts of the standard it has is what it has nodes for.
 class Alarm : public ua::Due {
  public:
   /// Nothing for an object that is no alarm.
@@ -68,6 +69,8 @@ class Alarm : public ua::Due {
   Answer serve(bool on, const Who& who, const Moment& moment);
   Answer silence(const Who& who, const Moment& moment);
   Answer reset(const Who& who, const Moment& moment);
+  /// To a dialog: one of its options, by its place among them.
+  Answer respond(std::int32_t option, const Who& who, const Moment& moment);
   /// The variable that counts down to the end of its shelf, and what it is now.
   space::NodeIndex unshelveTimeNode() const;
   ua::DataValue unshelveTime(ua::DateTime now) const;
@@ -93,6 +96,7 @@ class Alarm : public ua::Due {
   double numberAt(space::NodeIndex field, double otherwise) const;
   void look(const ua::DataValue& value, const Moment& moment);
   void becomes(Exceeded exceeded, const std::string& why, ua::DateTime time, const Moment& moment);
+  void asks(Exceeded exceeded, ua::DateTime time, const Moment& moment);
   void comes(ua::DateTime time, const Moment& moment);
   void remind(const Moment& moment);
   ua::Instant nextReminder(ua::Instant now) const;
@@ -122,7 +126,7 @@ class Alarm : public ua::Due {
   ua::LocalizedText className_, activeMessage_;
   std::uint16_t usualSeverity_ = 500;
   std::uint16_t mostBranches_ = 0;
-  bool isConfirmed_ = false, isLatching_ = false;
+  bool isConfirmed_ = false, isLatching_ = false, isDialog_ = false;
 
   ConditionState state_;
   std::vector<ConditionState> branches_;  // the oldest first

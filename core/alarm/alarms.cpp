@@ -14,6 +14,7 @@ Alarms::Alarms(space::Space& space, Surroundings surroundings)
     : space_(space),
       surroundings_(std::move(surroundings)),
       tap_(space.tap([this](auto changes) { arrived(changes); })),
+      metrics_(surroundings_.wallClock),
       raise_([this](monitor::Event event) {
         hasTold_ = true;
         surroundings_.raise(std::move(event));
@@ -26,6 +27,7 @@ Alarms::Alarms(space::Space& space, Surroundings surroundings)
 
 Alarms::~Alarms() {
   detach();
+  metrics_.detach(space_);
   space_.untap(tap_);
 }
 
@@ -73,7 +75,10 @@ template <class Do>
 auto Alarms::with(Alarm& alarm, Do&& act) {
   hasTold_ = false;
   auto outcome = act(moment());
-  if (hasTold_) changed(alarm.node());
+  if (hasTold_) {
+    changed(alarm.node());
+    metrics_.look(alarm);
+  }
   if (const Instant due = alarm.due(); due != Instant::max())
     due_.put(alarm, due);
   else
@@ -119,6 +124,7 @@ void Alarms::bind() {
     alarms_.emplace(node, std::move(alarm));
   }
   groups_.bind(space_, members);
+  metrics_.bind(space_, std::vector<const Alarm*>(all.begin(), all.end()));
   for (Alarm* alarm : all) {
     with(*alarm, [&](const Moment& moment) {
       alarm->begin(moment);
@@ -187,6 +193,7 @@ void Alarms::drop(NodeIndex node, bool isRemoved) {
   }
   due_.remove(alarm);
   groups_.remove(node);
+  metrics_.remove(node);
   changed(node);
   changed_.erase(node);
   // For whoever keeps them; nobody else takes them from here.
@@ -198,6 +205,7 @@ void Alarms::nodeRemoved(NodeIndex node) {
   // A part of an alarm, too: it can't show any longer how it stands.
   for (NodeIndex at = node, depth = 0; at != kNoNode && depth < 5; at = space_.parent(at), ++depth)
     drop(at, at == node);
+  if (metrics_.knows(node)) metrics_.remove(node);
   const auto found = watchers_.find(node);
   if (found == watchers_.end()) return;
   for (Alarm* alarm : std::vector(found->second)) drop(alarm->node(), false);
@@ -222,6 +230,10 @@ std::optional<Answer> Alarms::call(NodeIndex method, const std::vector<Variant>&
   NodeIndex owner = space_.parent(method);
   if (owner != kNoNode && !alarms_.contains(owner) && space_.name(owner) == "ShelvingState")
     owner = space_.parent(owner);
+  if (metrics_.knows(owner) && space_.name(method) == "Reset") {
+    metrics_.reset(owner);
+    return Answer{};
+  }
   const auto found = alarms_.find(owner);
   if (found == alarms_.end()) return std::nullopt;
   if (space_.name(method) == "GetGroupMemberships") {

@@ -3,6 +3,7 @@
 #include "core/alarm/alarm.hpp"
 #include "core/alarm/groups.hpp"
 #include "core/alarm/kept_state.hpp"
+#include "core/alarm/metrics.hpp"
 #include "core/ua/slice.hpp"
 
 #include <deque>
@@ -88,6 +89,7 @@ class Alarms {
   space::TapId tap_;
   Layouts layouts_;
   Groups groups_;
+  Metrics metrics_;
   std::unordered_map<space::NodeIndex, std::unique_ptr<Alarm>> alarms_;  // by their nodes
   std::unordered_map<space::NodeIndex, std::vector<Alarm*>> watchers_;   // by variable
   ua::DueHeap<Alarm> due_;

@@ -31,6 +31,8 @@ struct ConditionState {
   ua::NodeId branchId;  // null for the trunk
   TwoState enabled{true, {}}, active, acknowledged{true, {}}, confirmed{true, {}};
   TwoState suppressed, outOfService, silenced, latched;
+  TwoState asked;                                              // a dialog that waits for its answer (Part 9, 5.6)
+  std::int32_t lastResponse = -1;                              // the answer to the last one; -1 before there was any
   Exceeded exceeded = 0;                                       // what counts of the limits
   std::array<ua::DateTime, space::kLimitLevels> levelSince{};  // when each came or went
   std::optional<space::LimitLevel> levelBefore;                // of exclusive ones, what it was before
@@ -58,8 +60,11 @@ struct ConditionState {
   std::vector<ua::ByteString> eventIds;
 
   bool isSuppressedOrShelved() const { return suppressed.is || outOfService.is || shelved != Shelved::No; }
-  /// Whether it is of interest: active, latched, or somebody has still to acknowledge or confirm it (Part 9, 5.5.2).
-  bool isOfInterest() const { return enabled.is && (active.is || latched.is || !acknowledged.is || !confirmed.is); }
+  /// Whether it is of interest: active, latched, or somebody has still to answer, acknowledge or confirm it (Part 9,
+  /// 5.5.2).
+  bool isOfInterest() const {
+    return enabled.is && (active.is || asked.is || latched.is || !acknowledged.is || !confirmed.is);
+  }
 };
 
 }  // namespace zunth::alarm

@@ -90,8 +90,9 @@ Variant activePhrase(S state, A about) {
   return Variant(english(worst ? "Active/" + std::string(space::nameOf(*worst)) : "Active"));
 }
 /// The same of all that is enabled: "Active | Unacknowledged | Shelved".
-Variant wholePhrase(S state, A) {
+Variant wholePhrase(S state, A about) {
   if (!state.enabled.is) return Variant(english("Disabled"));
+  if (about.isDialog) return Variant(english(state.asked.is ? "Active" : "Inactive"));
   std::string out = state.active.is ? "Active" : "Inactive";
   if (!state.acknowledged.is)
     out += " | Unacknowledged";
@@ -153,6 +154,8 @@ constexpr StateField kStateFields[] = {
     ZUNTH_TWO_STATE("ConfirmedState", confirmed, "Confirmed", "Unconfirmed"),
     ZUNTH_TWO_STATE("ActiveState", active, "Active", "Inactive"),
     {"ActiveState/EffectiveDisplayName", activePhrase},
+    ZUNTH_TWO_STATE("DialogState", asked, "Active", "Inactive"),
+    {"LastResponse", [](S s, A) { return Variant(s.lastResponse); }},
     ZUNTH_TWO_STATE("SuppressedState", suppressed, "Suppressed", "Unsuppressed"),
     ZUNTH_TWO_STATE("OutOfServiceState", outOfService, "Out of service", "In service"),
     ZUNTH_TWO_STATE("SilenceState", silenced, "Silenced", "Not silenced"),

@@ -15,7 +15,7 @@ struct About {
   ua::NodeId eventType, sourceNode, conditionClass;
   ua::String sourceName, conditionName;
   ua::LocalizedText className;
-  bool hasLimits = false;
+  bool hasLimits = false, isDialog = false;
   ua::DateTime now;  // for times that run
 };
 

@@ -17,13 +17,17 @@ using space::Space;
 
 namespace {
 
-NodeIndex targetOf(const Space& space, NodeIndex alarm, const char* name) {
-  const NodeIndex property = space.child(alarm, {0, name}, id::HasProperty);
+/// The variable that a property names.
+NodeIndex variableNamed(const Space& space, NodeIndex property) {
   if (property == kNoNode) return kNoNode;
   const DataValue held = space.value(property);
   const auto* id = held.value.get<NodeId>();
   const NodeIndex target = id && !id->isNull() ? space.find(*id) : kNoNode;
   return target != kNoNode && space.nodeClass(target) == NodeClass::Variable ? target : kNoNode;
+}
+
+NodeIndex targetOf(const Space& space, NodeIndex alarm, const char* name) {
+  return variableNamed(space, space.child(alarm, {0, name}, id::HasProperty));
 }
 
 const char* wordsFor(LimitLevel level) {
@@ -47,8 +51,11 @@ std::string shortPath(const Space& space, NodeIndex node) {
 std::optional<Judge> Judge::from(const Space& space, NodeIndex alarm) {
   const NodeIndex type = space.typeDefinition(alarm);
   const auto is = [&](StandardId kind) { return space.isSubtype(type, kind); };
-  if (type == kNoNode || !is(id::AlarmConditionType)) return std::nullopt;
-  const NodeIndex input = targetOf(space, alarm, "InputNode");
+  if (type == kNoNode) return std::nullopt;
+  const bool isDialog = is(id::DialogConditionType);
+  if (!isDialog && !is(id::AlarmConditionType)) return std::nullopt;
+  const NodeIndex input = isDialog ? variableNamed(space, space::ownProperty(space, alarm, space::kAskedBy))
+                                   : targetOf(space, alarm, "InputNode");
   // An alarm that watches how others stand could make them change, and they it, without an end.
   if (input == kNoNode || space::isConditionState(space, input)) return std::nullopt;
   Kind kind = Kind::Level;
@@ -67,7 +74,7 @@ std::optional<Judge> Judge::from(const Space& space, NodeIndex alarm) {
     isWhole = needs(Kind::OffNormal, targetOf(space, alarm, "NormalState"));
   else if (is(id::DiscrepancyAlarmType))
     isWhole = needs(Kind::Discrepancy, targetOf(space, alarm, "TargetValueNode"));
-  else if (is(id::DiscreteAlarmType))
+  else if (isDialog || is(id::DiscreteAlarmType))
     isWhole = needs(Kind::Discrete, space::ownProperty(space, alarm, space::kActiveValue));
   else
     isWhole = is(id::LimitAlarmType);

@@ -8,7 +8,7 @@ using namespace ua;
 
 namespace {
 
-constexpr std::uint8_t kFormat = 1;
+constexpr std::uint8_t kFormat = 2, kWithoutDialogs = 1;
 constexpr std::size_t kMostBranches = 1'000, kMostEventIds = 100;
 
 /// Calls `visit` with each part of a state that is kept, in the order of the octets.
@@ -41,7 +41,16 @@ void eachPart(State& state, Visit&& visit) {
   visit(state.retain);
 }
 
+/// What came later.
+template <class State, class Visit>
+void eachPartOfDialogs(State& state, Visit&& visit) {
+  visit(state.asked.is);
+  visit(state.asked.since);
+  visit(state.lastResponse);
+}
+
 void write(BinaryWriter& writer, const ConditionState& state) {
+  eachPartOfDialogs(state, [&](const auto& part) { writer.write(part); });
   eachPart(state, [&](const auto& part) { writer.write(part); });
   writer.write(static_cast<std::uint8_t>(state.shelved));
   writer.write(static_cast<std::uint8_t>(state.shelvedBefore));
@@ -58,8 +67,9 @@ std::uint32_t below(BinaryReader& reader, std::uint32_t number, std::size_t most
   return 0;
 }
 
-ConditionState readState(BinaryReader& reader) {
+ConditionState readState(BinaryReader& reader, std::uint8_t format) {
   ConditionState state;
+  if (format != kWithoutDialogs) eachPartOfDialogs(state, [&](auto& part) { reader.read(part); });
   eachPart(state, [&](auto& part) { reader.read(part); });
   state.shelved = static_cast<Shelved>(below(reader, reader.next<std::uint8_t>(), 3));
   state.shelvedBefore = static_cast<Shelved>(below(reader, reader.next<std::uint8_t>(), 3));
@@ -85,11 +95,12 @@ Bytes encodeState(const ConditionState& trunk, const std::vector<ConditionState>
 
 Result<KeptState> decodeState(BytesView octets) {
   BinaryReader reader(octets);
-  if (reader.next<std::uint8_t>() != kFormat) reader.reject("the state of an alarm is of another version");
+  const auto format = reader.next<std::uint8_t>();
+  if (format != kFormat && format != kWithoutDialogs) reader.reject("the state of an alarm is of another version");
   KeptState out;
-  out.trunk = readState(reader);
+  out.trunk = readState(reader, format);
   for (auto left = below(reader, reader.next<std::uint32_t>(), kMostBranches); left > 0 && reader.ok(); --left)
-    out.branches.push_back(readState(reader));
+    out.branches.push_back(readState(reader, format));
   if (reader.ok() && reader.remaining()) reader.reject("octets remain after the state of an alarm");
   if (!reader.ok()) return reader.error();
   return out;

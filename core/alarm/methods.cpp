@@ -38,6 +38,12 @@ Answer shelving(Alarm& alarm, const Inputs& inputs, const Who& who, const Moment
   return alarm.shelve(*time, commenting(inputs, 1, who), moment);
 }
 
+Answer responding(Alarm& alarm, const Inputs& inputs, const Who& who, const Moment& moment) {
+  const auto* option = inputs.empty() ? nullptr : inputs[0].get<std::int32_t>();
+  if (!option) return {status::BadInvalidArgument, "the place of an answer among its options is needed"};
+  return alarm.respond(*option, commenting(inputs, 1, who), moment);
+}
+
 /// Those of 1.05 that end with 2 take a comment besides.
 constexpr Method kMethods[] = {
     {"Acknowledge", ofEvent<&Alarm::acknowledge>},
@@ -62,6 +68,8 @@ constexpr Method kMethods[] = {
     {"Silence", plain<&Alarm::silence>},
     {"Reset", plain<&Alarm::reset>},
     {"Reset2", plain<&Alarm::reset>},
+    {"Respond", responding},
+    {"Respond2", responding},
 };
 
 }  // namespace

@@ -37,6 +37,8 @@ constexpr KindRow kKinds[] = {
     {AlarmKind::Instrument, "instrument", id::InstrumentDiagnosticAlarmType, id::InstrumentDiagnosticAlarmType},
     {AlarmKind::System, "system", id::SystemDiagnosticAlarmType, id::SystemDiagnosticAlarmType},
     {AlarmKind::Discrepancy, "discrepancy", id::DiscrepancyAlarmType, id::DiscrepancyAlarmType},
+    {AlarmKind::Dialog, "dialog", id::DialogConditionType, id::DialogConditionType},
+    {AlarmKind::Metrics, "metrics", id::AlarmMetricsType, id::AlarmMetricsType},
 };
 constexpr std::string_view kLevelWords[kLimitLevels] = {"highhigh", "high", "low", "lowlow"};
 
@@ -54,11 +56,11 @@ class AlarmParser {
     const auto row = std::ranges::find(kKinds, words_[0].text, &KindRow::word);
     if (row != std::end(kKinds)) {
       out_.kind = row->kind;
-      if (words_.size() < 2)
+      at_ = 1;
+      if (out_.watches() && words_.size() < 2)
         return fail(words_[0], fmt::format("'{}' is followed by a variable", words_[0].text),
                     "as in: limit pressure high 30");
-      out_.input = words_[1];
-      at_ = 2;
+      if (out_.watches()) out_.input = words_[at_++];
     }
     while (at_ < words_.size() && !failed_) readWord();
     if (failed_) return std::nullopt;
@@ -99,7 +101,9 @@ class AlarmParser {
       readNumberAfter(word, out_.tolerance);
     } else if (word.text == "within" && (!out_.kind || out_.kind == AlarmKind::Discrepancy)) {
       readDelay(word, out_.expected, true);
-    } else if ((word.text == "when" && (!out_.kind || out_.kind == AlarmKind::Discrete)) ||
+    } else if (word.text == "over" && out_.kind == AlarmKind::Metrics) {
+      readMinutes(word);
+    } else if ((word.text == "when" && (!out_.kind || out_.comesAtValue())) ||
                (word.text == "normal" && (!out_.kind || out_.isOffNormal()))) {
       readValue(word);
     } else {
@@ -141,6 +145,13 @@ class AlarmParser {
            word.text == "delay" ? "as in: delay 5s" : "as in: within 10s");
     }
   }
+  void readMinutes(const Text& word) {
+    const auto time = at_ < words_.size() ? readTime(words_[at_].text) : std::nullopt;
+    if (!time || *time < 60'000 || *time > 60'000.0 * UINT16_MAX || std::fmod(*time, 60'000) != 0)
+      return void(fail(at_ < words_.size() ? words_[at_] : word, "'over' is followed by minutes", "as in: over 10min"));
+    out_.rateMinutes = static_cast<std::uint16_t>(*time / 60'000);
+    ++at_;
+  }
   /// One word, or several with bars between: "Clogged | Overheated".
   void readValue(const Text& word) {
     const Text* first = next();
@@ -153,8 +164,9 @@ class AlarmParser {
     out_.value = std::move(value);
   }
   void nothing(const Text& word) {
-    std::vector<std::string> known = {"high",    "highhigh",     "low",  "lowlow", "deadband", "severity",  "delay",
-                                      "confirm", "nonexclusive", "from", "when",   "normal",   "tolerance", "within"};
+    std::vector<std::string> known = {"high",     "highhigh", "low",       "lowlow",       "deadband",
+                                      "severity", "delay",    "confirm",   "nonexclusive", "from",
+                                      "when",     "normal",   "tolerance", "within",       "over"};
     known.insert(known.end(), CareReader::words().begin(), CareReader::words().end());
     if (at_ == 1 && !out_.kind) {
       std::vector<std::string> kinds;
@@ -162,7 +174,7 @@ class AlarmParser {
       const std::string near = ua::nearest(word.text, kinds);
       fail(word, fmt::format("there is no kind of alarm '{}'", word.text),
            near.empty() ? "an alarm begins with limit, deviation, rate, discrete, off-normal, trip, discrepancy, "
-                          "instrument or system"
+                          "instrument, system, dialog or metrics"
                         : fmt::format("did you mean '{}'?", near));
       return;
     }
@@ -176,7 +188,11 @@ class AlarmParser {
     if (!out_.kind) return true;
     const auto& limits = out_.limits;
     const bool hasAnyLimit = std::ranges::any_of(limits, [](const auto& limit) { return limit.has_value(); });
-    if (out_.hasLimits() && !hasAnyLimit) {
+    const bool isOther = out_.kind == AlarmKind::Dialog || out_.kind == AlarmKind::Metrics;
+    if (isOther && (out_.onDelay || out_.isConfirmed || !careWords(out_.care).empty())) {
+      fail(words_[0], fmt::format("'{}' is no alarm: it can't be delayed, confirmed or put aside", words_[0].text),
+           out_.kind == AlarmKind::Dialog ? "as in: dialog empty when true severity 300" : "as in: metrics over 10min");
+    } else if (out_.hasLimits() && !hasAnyLimit) {
       fail(words_[0], "the alarm has no limit", "as in: limit pressure high 30 highhigh 38");
     } else if (!out_.hasLimits() && (hasAnyLimit || out_.deadband || out_.isNonExclusive)) {
       fail(words_[0], fmt::format("an alarm '{}' has no limits", words_[0].text),
@@ -187,9 +203,10 @@ class AlarmParser {
                                              : "as in: discrepancy gate from wanted within 10s");
     } else if (out_.kind == AlarmKind::Discrepancy && !out_.expected) {
       fail(words_[0], "the alarm doesn't say how long it may take", "as in: discrepancy gate from wanted within 10s");
-    } else if (!out_.hasLimits() && !out_.hasSetpoint() && !out_.value) {
+    } else if (out_.watches() && !out_.hasLimits() && !out_.hasSetpoint() && !out_.value) {
       fail(words_[0], "the alarm doesn't say at which value it comes",
            out_.kind == AlarmKind::Discrete ? "as in: discrete faults when Clogged"
+           : out_.kind == AlarmKind::Dialog ? "as in: dialog empty when true"
                                             : "as in: off-normal mode normal Auto");
     } else {
       double last = HUGE_VAL;
@@ -257,7 +274,7 @@ bool isPlain(const Space& space, NodeIndex alarm) {
       "HighHighLimit", "HighLimit",      "LowLimit",         "LowLowLimit",  "HighHighDeadband", "HighDeadband",
       "LowDeadband",   "LowLowDeadband", "SeverityHighHigh", "SeverityHigh", "SeverityLow",      "SeverityLowLow",
       "OnDelay",       "OffDelay",       "ConfirmedState",   "Confirm",      "HighHighState",    "HighState",
-      "LowState",      "LowLowState",    "Tolerance"};
+      "LowState",      "LowLowState",    "Tolerance",        "Respond2"};
   const auto isMandatory = [&](const QualifiedName& name) {
     for (NodeIndex type = space.typeDefinition(alarm); type != kNoNode; type = space.supertype(type))
       if (const NodeIndex declared = space.child(type, name); declared != kNoNode)
@@ -271,7 +288,7 @@ bool isPlain(const Space& space, NodeIndex alarm) {
     const auto text = name.name.view();
     if (name.namespaceIndex != 0)
       return text == space::kActiveValue || text == space::kNormalValue || text == space::kActiveMessage ||
-             isCareMember(text);
+             text == space::kAskedBy || isCareMember(text);
     return std::ranges::find(said, text) != std::end(said) || isCareMember(text) || isMandatory(name);
   });
 }
@@ -290,8 +307,9 @@ std::string text(const AlarmWords& words) {
   const auto add = [&](std::string_view word) { out += (out.empty() ? "" : " ") + std::string(word); };
   if (words.kind) {
     add(std::ranges::find(kKinds, *words.kind, &KindRow::kind)->word);
-    add(words.input->text);
+    if (words.input) add(words.input->text);
   }
+  if (words.rateMinutes) add("over " + timeText(*words.rateMinutes * 60'000.0));
   if (words.setpoint) add("from " + words.setpoint->text);
   if (words.value) add((words.isOffNormal() ? "normal " : "when ") + words.value->text);
   if (words.tolerance) add(fmt::format("tolerance {}", *words.tolerance));
@@ -325,7 +343,20 @@ std::optional<AlarmWords> alarmWordsOf(const Space& space, NodeIndex alarm) {
   AlarmWords out;
   out.kind = row->kind;
   out.isNonExclusive = out.hasLimits() && space.nodeId(type) == NodeId(row->nonExclusive);
-  out.input = pathBelow(space, owner, propertyOf<NodeId>(space, alarm, "InputNode"));
+  if (out.kind == AlarmKind::Metrics) {
+    const NodeIndex rate = space.child(alarm, {0, "CurrentAlarmRate"});
+    const auto minutes = rate == kNoNode ? std::nullopt : propertyOf<std::uint16_t>(space, rate, "Rate");
+    if (minutes && *minutes != kUsualRateMinutes) out.rateMinutes = minutes;
+    return out;
+  }
+  if (out.kind == AlarmKind::Dialog) {
+    const NodeIndex by = space::ownProperty(space, alarm, space::kAskedBy);
+    const DataValue held = by == kNoNode ? DataValue() : space.value(by);
+    const auto* input = held.value.get<NodeId>();
+    out.input = pathBelow(space, owner, input ? std::optional(*input) : std::nullopt);
+  } else {
+    out.input = pathBelow(space, owner, propertyOf<NodeId>(space, alarm, "InputNode"));
+  }
   if (!out.input) return std::nullopt;
   if (out.hasSetpoint()) {
     const char* other = out.kind == AlarmKind::Deviation ? "SetpointNode" : "TargetValueNode";
@@ -338,7 +369,7 @@ std::optional<AlarmWords> alarmWordsOf(const Space& space, NodeIndex alarm) {
   if (!care) return std::nullopt;
   out.care = std::move(*care);
   if (!out.hasLimits() && !out.hasSetpoint()) {
-    out.value = valueText(space, alarm, out.kind == AlarmKind::Discrete ? space::kActiveValue : space::kNormalValue);
+    out.value = valueText(space, alarm, out.comesAtValue() ? space::kActiveValue : space::kNormalValue);
     if (!out.value) return std::nullopt;
   }
   if (!out.hasLimits()) {

@@ -45,9 +45,10 @@ void Alarms::addOne(NodeIndex owner, const Entry& entry, bool inType) {
   if (isOptional && !inType)
     draft_.error(entry.key.place, "'?' marks an optional child of a type", "leave it out here");
   for (const Entry& line : entry.entries)
-    if (line.key.text != "is" && line.key.text != "about" && line.key.text != "called" && line.key.text != "message")
+    if (line.key.text != "is" && line.key.text != "about" && line.key.text != "called" && line.key.text != "message" &&
+        line.key.text != "options")
       draft_.error(line.key.place, fmt::format("an alarm has no '{}'", line.key.text),
-                   "below an alarm stand is:, about:, called: and message:");
+                   "below an alarm stand is:, about:, called:, message:, and options: of a dialog");
   const Text* is = entry.value ? &*entry.value : entry.textOf("is");
   AlarmWords words;
   if (is) {
@@ -61,7 +62,7 @@ void Alarms::addOne(NodeIndex owner, const Entry& entry, bool inType) {
                         "its limits, severity and delay can be others");
   if (!words.kind) {
     if (alarm == kNoNode) alarm = takeFromType(owner, entry, name.text, inType);
-    if (alarm == kNoNode || !space::isCondition(space_, alarm))
+    if (alarm == kNoNode || (!space::isCondition(space_, alarm) && !space::isMetrics(space_, alarm)))
       return draft_.error(name.place, fmt::format("the type has no alarm '{}' to change", name.text),
                           "a new one says what it watches: limit pressure high 30");
   } else if (alarm != kNoNode) {
@@ -73,11 +74,38 @@ void Alarms::addOne(NodeIndex owner, const Entry& entry, bool inType) {
     if (alarm == kNoNode) return;
   }
   setWords(alarm, words, entry, inType);
-  if (const Entry* message = entry.find("message"))
+  const bool isDialog = space_.isSubtype(space_.typeDefinition(alarm), id::DialogConditionType);
+  if (isDialog) setDialog(alarm, entry, words.kind.has_value(), inType);
+  if (const Entry* options = entry.find("options"); options && !isDialog)
+    draft_.error(options->key.place, "only dialogs have options",
+                 "as in: {is: dialog empty when true, message: \"Is it full again?\", options: [Yes, No]}");
+  if (const Entry* message = entry.find("message"); message && !isDialog)
     if (const auto texts = draft_.textsOf(*message); !texts.empty())
       setOwn(alarm, space::kActiveMessage, space_.at(id::LocalizedText), Variant(texts.front()), entry, inType);
   draft_.describe(alarm, entry);
-  if (words.kind) pending_.push_back({owner, alarm, std::move(words), &entry, draft_.source});
+  if (words.kind && words.watches()) pending_.push_back({owner, alarm, std::move(words), &entry, draft_.source});
+}
+
+/// What a dialog asks, and the answers that it takes (Part 9, 5.6.2): the first means yes, the last of several no.
+void Alarms::setDialog(NodeIndex dialog, const Entry& entry, bool isNew, bool inType) {
+  const Entry* message = entry.find("message");
+  if (message)
+    if (const auto texts = draft_.textsOf(*message); !texts.empty())
+      setField(dialog, "Prompt", Variant(texts.front()), entry, inType);
+  if (isNew && !message)
+    draft_.error(entry.key.place, "the dialog doesn't say what it asks",
+                 "as in: {is: dialog empty when true, message: \"Is the hopper full again?\"}");
+  const auto said = entry.textsOf("options");
+  if (said.empty() && !isNew) return;
+  std::vector<LocalizedText> options;
+  for (const Text& option : said) options.emplace_back(String(option.text));
+  if (options.empty()) options = {LocalizedText("OK"), LocalizedText("Cancel")};
+  const auto last = static_cast<std::int32_t>(options.size()) - 1;
+  setField(dialog, "ResponseOptionSet", Variant::array(options), entry, inType);
+  setField(dialog, "DefaultResponse", Variant(std::int32_t{-1}), entry, inType);
+  setField(dialog, "OkResponse", Variant(std::int32_t{0}), entry, inType);
+  setField(dialog, "CancelResponse", Variant(last > 0 ? last : std::int32_t{-1}), entry, inType);
+  addMethod(dialog, "Respond2", {"SelectedResponse", id::Int32}, true, entry, inType);
 }
 
 NodeIndex Alarms::addNode(NodeIndex owner, const Entry& entry, const Text& name, const AlarmWords& words, bool inType,
@@ -100,7 +128,8 @@ NodeIndex Alarms::addNode(NodeIndex owner, const Entry& entry, const Text& name,
 NodeIndex Alarms::takeFromType(NodeIndex owner, const Entry& entry, const std::string& name, bool inType) {
   for (NodeIndex type = inType ? space_.supertype(owner) : space_.typeDefinition(owner); type != kNoNode;
        type = space_.supertype(type))
-    if (const NodeIndex model = draft_.child(type, name); model != kNoNode && space::isCondition(space_, model)) {
+    if (const NodeIndex model = draft_.child(type, name);
+        model != kNoNode && (space::isCondition(space_, model) || space::isMetrics(space_, model))) {
       space::copyDeclaration(space_, owner, model, draft_.copier(entry.key.place, inType));
       return draft_.child(owner, name);
     }
@@ -108,6 +137,12 @@ NodeIndex Alarms::takeFromType(NodeIndex owner, const Entry& entry, const std::s
 }
 
 void Alarms::setWords(NodeIndex alarm, const AlarmWords& words, const Entry& entry, bool inType) {
+  if (space::isMetrics(space_, alarm)) {
+    for (const char* name : {"CurrentAlarmRate", "MaximumAlarmRate", "AverageAlarmRate"})
+      if (const NodeIndex rate = space_.child(alarm, {0, name}); rate != kNoNode && (words.kind || words.rateMinutes))
+        setField(rate, "Rate", Variant(words.rateMinutes.value_or(kUsualRateMinutes)), entry, inType);
+    return;
+  }
   for (std::size_t i = 0; i < kLimitLevels; ++i) {
     const auto level = static_cast<LimitLevel>(i);
     const std::string name(nameOf(level));
@@ -211,7 +246,11 @@ void Alarms::connectTo(const Pending& pending) {
   if (space::isConditionState(space_, input))
     return draft_.error(pending.words.input->place, "an alarm can't watch how another stands",
                         "let both watch the same variable");
-  setField(pending.alarm, "InputNode", Variant(space_.nodeId(input)), *pending.entry, inType);
+  if (pending.words.kind == AlarmWords::Kind::Dialog)
+    setOwn(pending.alarm, space::kAskedBy, space_.at(id::NodeId), Variant(space_.nodeId(input)), *pending.entry,
+           inType);
+  else
+    setField(pending.alarm, "InputNode", Variant(space_.nodeId(input)), *pending.entry, inType);
   const NodeIndex dataType = space_.traits(input).dataType;
   if (pending.words.hasLimits()) {
     if (dataType != kNoNode && !space_.isSubtype(dataType, id::Number))
@@ -276,8 +315,10 @@ void Alarms::setComparison(const Pending& pending, NodeIndex input) {
 /// An alarm that came from a type watches what its own object has, which may be a part of another type.
 void Alarms::connectCopy(NodeIndex alarm) {
   const NodeIndex owner = space_.parent(alarm);
-  for (const char* name : {"InputNode", "SetpointNode", "TargetValueNode", "NormalState"}) {
-    const NodeIndex field = space_.child(alarm, {0, name}, id::HasProperty);
+  std::vector<NodeIndex> fields{space::ownProperty(space_, alarm, space::kAskedBy)};
+  for (const char* name : {"InputNode", "SetpointNode", "TargetValueNode", "NormalState"})
+    fields.push_back(space_.child(alarm, {0, name}, id::HasProperty));
+  for (const NodeIndex field : fields) {
     if (field == kNoNode) continue;
     const DataValue held = space_.value(field);
     const auto* id = held.value.get<NodeId>();
@@ -303,7 +344,8 @@ void Alarms::connectInputs() {
 void Alarms::connect() {
   connectInputs();
   const auto isAlarmType = [&](NodeIndex type) {
-    return type != kNoNode && space_.isSubtype(type, id::AlarmConditionType);
+    return type != kNoNode &&
+           (space_.isSubtype(type, id::AlarmConditionType) || space_.isSubtype(type, id::DialogConditionType));
   };
   if (!areThereAny_) return;
   for (NodeIndex node = 0; node < space_.rows(); ++node) {

@@ -33,6 +33,7 @@ class Alarms {
                            bool inType, bool isOptional);
   space::NodeIndex takeFromType(space::NodeIndex owner, const Entry& entry, const std::string& name, bool inType);
   void setWords(space::NodeIndex alarm, const AlarmWords& words, const Entry& entry, bool inType);
+  void setDialog(space::NodeIndex dialog, const Entry& entry, bool isNew, bool inType);
   void setField(space::NodeIndex alarm, const std::string& name, ua::Variant value, const Entry& entry, bool inType);
   space::NodeIndex setOwn(space::NodeIndex alarm, std::string_view name, space::NodeIndex dataType, ua::Variant value,
                           const Entry& entry, bool inType);
@@ -40,8 +41,12 @@ class Alarms {
   // alarms_care.cpp: what may be done with it
   void setCare(space::NodeIndex alarm, const AlarmCare& care, bool isNew, const Entry& entry, bool inType);
   void setClass(space::NodeIndex alarm, const std::optional<Text>& word, const Entry& entry, bool inType);
-  void addMethod(space::NodeIndex parent, const std::string& name, bool takesTime, bool takesComment,
-                 const Entry& entry, bool inType);
+  struct Taken {
+    const char* name = nullptr;  // null for nothing
+    ua::StandardId type{};
+  };
+  void addMethod(space::NodeIndex parent, const std::string& name, Taken first, bool takesComment, const Entry& entry,
+                 bool inType);
   void connectCare(space::NodeIndex alarm);
   space::NodeIndex groupAt(space::NodeIndex alarm, const std::string& path);
   void connectOne(const Pending& pending);

@@ -40,16 +40,16 @@ void Alarms::setCare(NodeIndex alarm, const AlarmCare& care, bool isNew, const E
     for (const char* member : row.members)
       if (member) bring(alarm, member, entry, inType);
     for (const char* method : row.commented)
-      if (method) addMethod(alarm, method, false, true, entry, inType);
+      if (method) addMethod(alarm, method, {}, true, entry, inType);
   }
   if (care.isAudible) setField(alarm, "AudibleEnabled", Variant(true), entry, inType);
   if (care.isShelvable) {
     bring(alarm, "ShelvingState", entry, inType);
     if (const NodeIndex machine = space_.child(alarm, {0, "ShelvingState"}); machine != kNoNode) {
       bring(machine, "LastTransition", entry, inType);
-      addMethod(machine, "TimedShelve2", true, true, entry, inType);
-      addMethod(machine, "OneShotShelve2", false, true, entry, inType);
-      addMethod(machine, "Unshelve2", false, true, entry, inType);
+      addMethod(machine, "TimedShelve2", {"ShelvingTime", id::Duration}, true, entry, inType);
+      addMethod(machine, "OneShotShelve2", {}, true, entry, inType);
+      addMethod(machine, "Unshelve2", {}, true, entry, inType);
     }
     if (care.mostShelved) setField(alarm, "MaxTimeShelved", Variant(*care.mostShelved), entry, inType);
   }
@@ -72,7 +72,7 @@ void Alarms::setCare(NodeIndex alarm, const AlarmCare& care, bool isNew, const E
   const NodeIndex groups = setOwn(alarm, space::kGroups, text, Variant::array(names), entry, inType);
   if (groups != kNoNode) space_.traits(groups).valueRank = 1;
   bring(alarm, "FirstInGroupFlag", entry, inType);
-  addMethod(alarm, "GetGroupMemberships", false, false, entry, inType);
+  addMethod(alarm, "GetGroupMemberships", {}, false, entry, inType);
 }
 
 void Alarms::setClass(NodeIndex alarm, const std::optional<Text>& word, const Entry& entry, bool inType) {
@@ -92,7 +92,7 @@ void Alarms::setClass(NodeIndex alarm, const std::optional<Text>& word, const En
 }
 
 /// A method of the standard's name that its types here don't declare.
-void Alarms::addMethod(NodeIndex parent, const std::string& name, bool takesTime, bool takesComment, const Entry& entry,
+void Alarms::addMethod(NodeIndex parent, const std::string& name, Taken first, bool takesComment, const Entry& entry,
                        bool inType) {
   if (space_.child(parent, {0, String(name)}) != kNoNode) return;
   const Location here = draft_.locationOf(parent).in(name);
@@ -112,7 +112,7 @@ void Alarms::addMethod(NodeIndex parent, const std::string& name, bool takesTime
     return ExtensionObject::of(out);
   };
   std::vector<ExtensionObject> inputs, outputs;
-  if (takesTime) inputs.push_back(argument("ShelvingTime", id::Duration, -1));
+  if (first.name) inputs.push_back(argument(first.name, first.type, -1));
   if (takesComment) inputs.push_back(argument("Comment", id::LocalizedText, -1));
   if (!takesComment) outputs.push_back(argument("Groups", id::NodeId, 1));
   for (const auto& [property, arguments] : {std::pair{"InputArguments", &inputs}, {"OutputArguments", &outputs}})

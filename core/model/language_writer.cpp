@@ -648,7 +648,9 @@ class LanguageWriter {
   /// Which objects `alarms:` can say, and what follows from that without being written.
   void collectAlarms() {
     for (NodeIndex node = 0; node < space_.rows(); ++node) {
-      if (!isOurs(node) || space_.nodeClass(node) != NodeClass::Object || !space::isCondition(space_, node)) continue;
+      if (!isOurs(node) || space_.nodeClass(node) != NodeClass::Object ||
+          (!space::isCondition(space_, node) && !space::isMetrics(space_, node)))
+        continue;
       auto said = alarmWordsOf(space_, node);
       if (!said) continue;
       alarms_.emplace(node, std::move(*said));
@@ -688,13 +690,24 @@ class LanguageWriter {
       const Variant message = ownText(alarm);
       if (!message.isNull() && !(isCopy && ownText(declaration) == message))
         writeTexts(depth + 2, "message", *message.get<LocalizedText>(), nullptr);
+      const Variant options = optionsOf(alarm);
+      if (!options.isNull() && !(isCopy && optionsOf(declaration) == options)) {
+        line(depth + 2, "options:");
+        for (const auto& option : options.items<LocalizedText>()) line(depth + 3, "- " + scalar(option.text.str()));
+      }
       finish(start, afterKey, depth + 1, key, words, isCopy && isMandatory(declaration));
       if (out_.size() == start) out_.resize(before);  // it says nothing, and neither does the line above
       isFirst &= out_.size() == before;
     }
   }
+  /// The answers that a dialog takes.
+  Variant optionsOf(NodeIndex alarm) const {
+    const NodeIndex options = space_.child(alarm, {0, "ResponseOptionSet"});
+    return options == kNoNode ? Variant() : space_.value(options).value;
+  }
   Variant ownText(NodeIndex alarm) const {
-    const NodeIndex message = space::ownProperty(space_, alarm, space::kActiveMessage);
+    NodeIndex message = space::ownProperty(space_, alarm, space::kActiveMessage);
+    if (message == kNoNode) message = space_.child(alarm, {0, "Prompt"});
     return message == kNoNode || !space_.value(message).value.get<LocalizedText>() ? Variant()
                                                                                    : space_.value(message).value;
   }

@@ -127,8 +127,8 @@ NodeFacts factsOf(const Space& space, NodeIndex node, const TypeCatalog* types) 
   facts.about = space.description(node).text.str();
   const auto nodeClass = space.nodeClass(node);
   if (nodeClass == NodeClass::Object) facts.type = typeText(space, node);
-  if (const auto alarm = nodeClass == NodeClass::Object && space::isCondition(space, node) ? alarmWordsOf(space, node)
-                                                                                           : std::nullopt) {
+  const bool isSaid = space::isCondition(space, node) || space::isMetrics(space, node);
+  if (const auto alarm = isSaid ? alarmWordsOf(space, node) : std::nullopt) {
     facts.type = kAlarmType;
     facts.value = text(*alarm);
   }

@@ -205,7 +205,8 @@ Entry readYaml(const std::string& file, const std::string& text, Findings& findi
   } catch (const YAML::Exception& e) {
     findings.error({file, static_cast<std::size_t>(std::max(e.mark.line, 0)) + 1,
                     static_cast<std::size_t>(std::max(e.mark.column, 0)) + 1, 1},
-                   "this is not sound YAML: " + e.msg);
+                   "this is not sound YAML: " + e.msg,
+                   e.msg == "unknown token" ? "inside { } and [ ], a text with ? or , in it stands in quotes" : "");
   }
   return root;
 }

@@ -44,7 +44,12 @@ constexpr std::string_view kSettings[] = {"InputNode",
                                           "Tolerance",
                                           "AudibleEnabled",
                                           "AudibleSound",
-                                          "SupportsFilteredRetain"};
+                                          "SupportsFilteredRetain",
+                                          "Prompt",
+                                          "ResponseOptionSet",
+                                          "DefaultResponse",
+                                          "OkResponse",
+                                          "CancelResponse"};
 
 constexpr int kDeepest = 100;  // of what a foreign model may have go round in circles
 
@@ -61,6 +66,12 @@ bool isCondition(const Space& space, NodeIndex node) {
   return type != kNoNode && space.isSubtype(type, id::ConditionType);
 }
 
+bool isMetrics(const Space& space, NodeIndex node) {
+  if (space.nodeClass(node) != NodeClass::Object) return false;
+  const NodeIndex type = space.typeDefinition(node);
+  return type != kNoNode && space.isSubtype(type, id::AlarmMetricsType);
+}
+
 bool isInType(const Space& space, NodeIndex node) {
   for (int depth = 0; node != kNoNode && depth < kDeepest; ++depth, node = space.parent(node)) {
     const auto nodeClass = space.nodeClass(node);
@@ -74,6 +85,7 @@ bool isConditionState(const Space& space, NodeIndex variable) {
   if (name.namespaceIndex != 0) return false;
   NodeIndex above = space.parent(variable);
   for (int depth = 0; above != kNoNode && depth < 3; ++depth, above = space.parent(above)) {
+    if (isMetrics(space, above)) return name.name.view() != "Rate";
     if (!isCondition(space, above)) continue;
     if (std::ranges::find(kSettings, name.name.view()) != std::end(kSettings)) return false;
     // Alarms without limits have one severity, which the model gives them.
@@ -95,10 +107,13 @@ NodeIndex ownProperty(const Space& space, NodeIndex node, std::string_view name)
 AlarmLinks alarmLinks(const Space& space, NodeIndex alarm) {
   AlarmLinks out;
   const NodeIndex type = space.typeDefinition(alarm), owner = space.parent(alarm);
-  const NodeIndex property = space.child(alarm, {0, "InputNode"}, id::HasProperty);
-  if (type == kNoNode || owner == kNoNode || property == kNoNode || !space.isSubtype(type, id::AlarmConditionType) ||
-      space.nodeClass(owner) != NodeClass::Object)
-    return out;
+  if (type == kNoNode || owner == kNoNode || space.nodeClass(owner) != NodeClass::Object) return out;
+  NodeIndex property = kNoNode;
+  if (space.isSubtype(type, id::AlarmConditionType))
+    property = space.child(alarm, {0, "InputNode"}, id::HasProperty);
+  else if (space.isSubtype(type, id::DialogConditionType))
+    property = ownProperty(space, alarm, kAskedBy);
+  if (property == kNoNode) return out;
   const DataValue held = space.value(property);
   const auto* input = held.value.get<NodeId>();
   const NodeIndex source = input && !input->isNull() ? space.find(*input) : kNoNode;

@@ -13,18 +13,21 @@ std::string_view nameOf(LimitLevel level);
 
 /// Properties of alarms that no type of the standard has, in a namespace of the model's own: the value that makes a
 /// discrete alarm active, the one that is normal, what is said when it comes, the variable that suppresses it while it
-/// is true (and its path as the model has it), the groups that it belongs to, the one that suppresses it, and how many
-/// unacknowledged occurrences are kept as branches.
+/// is true (and its path as the model has it), the groups that it belongs to, the one that suppresses it, how many
+/// unacknowledged occurrences are kept as branches, and the variable whose value makes a dialog ask.
 inline constexpr std::string_view kActiveValue = "ActiveValue", kNormalValue = "NormalValue",
                                   kActiveMessage = "ActiveMessage", kSuppressedWhile = "SuppressedWhile",
                                   kSuppressedWhilePath = "SuppressedWhilePath", kGroups = "Groups",
-                                  kSuppressedBy = "SuppressedBy", kMostBranches = "MostBranches";
+                                  kSuppressedBy = "SuppressedBy", kMostBranches = "MostBranches", kAskedBy = "AskedBy";
 
 /// An object whose type is ConditionType or below it.
 bool isCondition(const Space& space, NodeIndex node);
+/// An object that counts the alarms of the one above it (AlarmMetricsType; Part 9, 5.9).
+bool isMetrics(const Space& space, NodeIndex node);
 /// Whether it stands in a type, as what its instances will have.
 bool isInType(const Space& space, NodeIndex node);
-/// Whether a variable is part of a condition and tells how it stands: its value is no part of a model.
+/// Whether a variable is part of a condition, or of their metrics, and tells how it stands: its value is no part of a
+/// model.
 bool isConditionState(const Space& space, NodeIndex variable);
 /// A node's property of this name in a namespace that is not the standard's; kNoNode when there is none.
 NodeIndex ownProperty(const Space& space, NodeIndex node, std::string_view name);
@@ -42,7 +45,7 @@ struct AlarmLinks {
   std::vector<Link> links;
   std::vector<NodeIndex> notifiers;  // objects that clients can hear events of
 };
-/// Nothing for a node that is no alarm of an object with a variable that it watches.
+/// Nothing for a node that is no alarm (nor dialog) of an object with a variable that it watches.
 AlarmLinks alarmLinks(const Space& space, NodeIndex alarm);
 
 }  // namespace zunth::space

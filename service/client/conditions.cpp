@@ -57,6 +57,17 @@ constexpr AskedField kAsked[] = {
      [](C c, V v) {
        if (const auto* count = v.get<std::int16_t>()) c.reAlarms = *count;
      }},
+    {"DialogState/Id", id::DialogConditionType,
+     [](C c, V v) {
+       c.isDialog = v.get<bool>() != nullptr;
+       takeAs(c.isAsked, v);
+     }},
+    {"ResponseOptionSet", id::DialogConditionType,
+     [](C c, V v) {
+       constexpr std::size_t kMostOptions = 100;
+       for (const auto& option : v.items<LocalizedText>())
+         if (c.options.size() < kMostOptions) c.options.push_back(option.text.str());
+     }},
 };
 constexpr std::size_t kEventType = std::size(kAsked);  // asked for last
 
@@ -66,7 +77,7 @@ struct StateRow {
 };
 constexpr StateRow kStates[] = {
     {"active", [](const Condition& c) { return c.isActive; }},
-    {"gone", [](const Condition& c) { return !c.isActive; }},
+    {"gone", [](const Condition& c) { return !c.isActive && !c.isAsked; }},
     {"unacknowledged", [](const Condition& c) { return !c.isAcknowledged; }},
     {"unconfirmed", [](const Condition& c) { return c.isAcknowledged && !c.isConfirmed; }},
     {"shelved", [](const Condition& c) { return c.isShelved(); }},
@@ -74,6 +85,7 @@ constexpr StateRow kStates[] = {
     {"out-of-service", [](const Condition& c) { return c.isOutOfService; }},
     {"latched", [](const Condition& c) { return c.isLatched; }},
     {"silenced", [](const Condition& c) { return c.isSilenced; }},
+    {"asked", [](const Condition& c) { return c.isAsked; }},
 };
 
 std::string durationText(double ms) {
@@ -87,6 +99,7 @@ std::string durationText(double ms) {
 
 std::string Condition::state() const {
   if (!isEnabled) return "disabled";
+  if (isDialog) return isAsked ? fmt::format("asks: {}?", fmt::join(options, ", ")) : "answered";
   // What was put aside, first: it is why the rest is in nobody's way.
   std::string out;
   const auto add = [&](const std::string& words) { out += (out.empty() ? "" : ", ") + words; };

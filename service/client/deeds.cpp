@@ -1,6 +1,8 @@
 #include "service/client/deeds.hpp"
 
+#include "core/ua/foreign.hpp"
 #include "core/ua/generated/node_ids.hpp"
+#include "core/ua/letters.hpp"
 
 #include <algorithm>
 #include <map>
@@ -32,6 +34,7 @@ constexpr Deed kDeeds[] = {
     {"silence", "Stop the horn", "Silence", nullptr, Deed::Takes::Nothing, "silenced", "audible"},
     {"reset", "Unlatch what has gone and was acknowledged", "Reset", "Reset2", Deed::Takes::Nothing, "reset",
      "latched"},
+    {"respond", "Answer a dialog", "Respond", "Respond2", Deed::Takes::Answer, "answered", "dialog"},
     {"enable", "Let it judge again", "Enable", nullptr, Deed::Takes::Nothing, "enabled", ""},
     {"disable", "Let it judge nothing", "Disable", nullptr, Deed::Takes::Nothing, "disabled", ""},
 };
@@ -81,6 +84,29 @@ Awaitable<Result<std::vector<ByteString>>> eventsOf(std::shared_ptr<Session> ses
     co_return out;
   }
   co_return Error{status::BadNodeIdInvalid, "it is no alarm", "zunth alarms"};
+}
+
+/// The place of an answer among the options of a dialog.
+Awaitable<Result<std::int32_t>> placeOf(std::shared_ptr<Session> session, NodeId dialog, std::string answer) {
+  BrowseDescription what{dialog, BrowseDirection::Forward, id::HasProperty, true, 0, 63};
+  auto properties = co_await session->browse(what);
+  if (!properties) co_return properties.error();
+  for (const auto& reference : *properties) {
+    if (reference.browseName.name.view() != "ResponseOptionSet") continue;
+    auto values =
+        co_await session->readAttributes(reference.nodeId.nodeId, std::vector<AttributeId>(1, AttributeId::Value));
+    if (!values) co_return values.error();
+    const auto options = values->front().value.items<LocalizedText>();
+    std::string all;
+    for (std::size_t i = 0; i < options.size(); ++i) {
+      const auto text = options[i].text.str();
+      if (isSameButCase(text, answer) || std::to_string(i) == answer) co_return static_cast<std::int32_t>(i);
+      all += (all.empty() ? "" : ", ") + shown(text);
+    }
+    co_return Error{status::BadDialogResponseInvalid, fmt::format("it takes no answer '{}'", shown(answer)),
+                    "one of " + all};
+  }
+  co_return Error{status::BadNodeIdInvalid, "it is no dialog", "zunth alarms --state asked"};
 }
 
 Awaitable<Error> callOnce(std::shared_ptr<Session> session, NodeId object, NodeId method, std::vector<Variant> inputs) {
@@ -134,6 +160,11 @@ Awaitable<Error> doOne(std::shared_ptr<Session> session, const DeedWish& asked, 
     co_return Error{status::Good, {}, {}};
   }
   if (deed.takes == Deed::Takes::Time && !asked.isOnce) inputs.push_back(Variant(asked.time));
+  if (deed.takes == Deed::Takes::Answer) {
+    auto place = co_await placeOf(session, alarm, asked.answer);
+    if (!place) co_return place.error();
+    inputs.push_back(Variant(*place));
+  }
   if (takesComment) inputs.push_back(Variant(comment));
   const Error outcome = co_await callOnce(session, object, found->second, std::move(inputs));
   if (outcome.code.isBad() || !leavesWord || events.empty()) co_return outcome;

@@ -13,7 +13,7 @@ struct Deed {
   const char* about;
   const char* method;
   const char* commented;  // the one that takes a comment, too; null where the method takes one itself
-  enum class Takes { Nothing, Event, Time } takes;
+  enum class Takes { Nothing, Event, Time, Answer } takes;
   const char* done;
   const char* missing;  // what to write in the model where an alarm has no such method
 };
@@ -24,8 +24,9 @@ const Deed* deedNamed(std::string_view word);
 struct DeedWish {
   const Deed* deed = nullptr;
   std::string comment;
-  double time = 0;      // ms to shelve for
-  bool isOnce = false;  // shelve until it goes
+  double time = 0;       // ms to shelve for
+  bool isOnce = false;   // shelve until it goes
+  std::string answer{};  // to a dialog: one of its options, or its place among them
 };
 
 /// Does it to each of these alarms, one after the other: Good, or why it was refused. `standing` are the conditions as

@@ -102,7 +102,9 @@ Json jsonOf(const Condition& c) {
           {"isOutOfService", c.isOutOfService},
           {"isLatched", c.isLatched},
           {"isSilenced", c.isSilenced},
-          {"reminders", c.reAlarms}};
+          {"reminders", c.reAlarms},
+          {"isAsked", c.isAsked},
+          {"options", c.options}};
 }
 
 }  // namespace zunth::console

@@ -55,6 +55,7 @@ Awaitable<Answer> act(Console& console, Visit visit) {
   wish.comment = visit.body.value("comment", "");
   wish.isOnce = visit.body.value("once", false);
   wish.time = visit.body.value("minutes", 0.0) * 60'000;
+  wish.answer = visit.body.value("answer", "");
   if (word == "shelve" && !wish.isOnce && !(wish.time > 0))
     co_return Answer::of(Error{status::BadInvalidArgument, "an alarm is shelved for a time, or once",
                                "\"minutes\": 30, or \"once\": true"});
@@ -114,7 +115,8 @@ std::vector<Route> alarmRoutes() {
         {"alarms", "a list of paths or NodeIds", true},
         {"comment", "what others should know"},
         {"minutes", "how long to shelve"},
-        {"once", "shelve until it goes"}},
+        {"once", "shelve until it goes"},
+        {"answer", "to a dialog: one of its options"}},
        "zunth alarm WHAT ALARM…"},
   };
 }

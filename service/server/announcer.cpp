@@ -82,6 +82,8 @@ constexpr SpecialCall kSpecialCalls[] = {
     {"Silence", id::AuditConditionSilenceEventType},
     {"Reset", id::AuditConditionResetEventType},
     {"Reset2", id::AuditConditionResetEventType},
+    {"Respond", id::AuditConditionRespondEventType},
+    {"Respond2", id::AuditConditionRespondEventType},
     {"CloseAndUpdate", id::TrustListUpdatedAuditEventType},
     {"AddCertificate", id::TrustListUpdatedAuditEventType},
     {"RemoveCertificate", id::TrustListUpdatedAuditEventType},
@@ -392,6 +394,8 @@ void Announcer::called(const Actor& actor, const CallMethodRequest& call, Status
   if (special && special->type.value == id::AuditConditionShelvingEventType.value &&
       special->method.starts_with("TimedShelve") && !call.inputArguments.empty())
     event.set("ShelvingTime", call.inputArguments[0]);
+  if (special && special->type.value == id::AuditConditionRespondEventType.value && !call.inputArguments.empty())
+    event.set("SelectedResponse", call.inputArguments[0]);
   if (special && special->type.value == id::CertificateUpdatedAuditEventType.value && call.inputArguments.size() >= 2)
     event.set("CertificateGroup", call.inputArguments[0]).set("CertificateType", call.inputArguments[1]);
   raise(std::move(event));

@@ -36,6 +36,44 @@ const Mistake kMistakes[] = {
      "    6 |       dry: limit folw low 5\n"
      "      |                  ^^^^\n"
      "        did you mean 'flow'?\n"},
+    {"a dialog that asks nothing",
+     "objects:\n"
+     "  P1:\n"
+     "    empty: Boolean\n"
+     "    alarms:\n"
+     "      refill: dialog empty when true\n",
+     "model/plant.yaml:6:7: error: the dialog doesn't say what it asks\n"
+     "    6 |       refill: dialog empty when true\n"
+     "      |       ^^^^^^\n"
+     "        as in: {is: dialog empty when true, message: \"Is the hopper full again?\"}\n"},
+    {"an alarm with answers",
+     "objects:\n"
+     "  P1:\n"
+     "    empty: Boolean\n"
+     "    alarms:\n"
+     "      low: {is: discrete empty when true, options: [Yes]}\n",
+     "model/plant.yaml:6:43: error: only dialogs have options\n"
+     "    6 |       low: {is: discrete empty when true, options: [Yes]}\n"
+     "      |                                           ^^^^^^^\n"
+     "        as in: {is: dialog empty when true, message: \"Is it full again?\", options: [Yes, No]}\n"},
+    {"metrics that are put aside",
+     "objects:\n"
+     "  P1:\n"
+     "    alarms:\n"
+     "      figures: metrics shelvable\n",
+     "model/plant.yaml:5:16: error: 'metrics' is no alarm: it can't be delayed, confirmed or put aside\n"
+     "    5 |       figures: metrics shelvable\n"
+     "      |                ^^^^^^^\n"
+     "        as in: metrics over 10min\n"},
+    {"metrics over no time",
+     "objects:\n"
+     "  P1:\n"
+     "    alarms:\n"
+     "      figures: metrics over 30s\n",
+     "model/plant.yaml:5:29: error: 'over' is followed by minutes\n"
+     "    5 |       figures: metrics over 30s\n"
+     "      |                             ^^^\n"
+     "        as in: over 10min\n"},
     {"an alarm without a limit",
      "objects:\n"
      "  P1:\n"

@@ -108,6 +108,44 @@ TEST_CASE("alarms are put aside, silenced and reset from the command line, each 
   CHECK(counts.back()["to acknowledge"] == 1);
 }
 
+TEST_CASE("a dialog is answered from the command line, and what alarms do is counted", "[plant][alarm]") {
+  Watched plant;
+  plant.model(
+      ", shut: {is: dialog mode when Off severity 300, message: \"Is the gate shut?\", options: [It is, Not yet]}, "
+      "figures: metrics");
+  const auto asked = plant.listed("--state asked");
+  CHECK(asked.empty());
+  CHECK(plant.zunth("write Gate/mode=Off").code == 0);
+  REQUIRE(plant.listed("--state asked").size() == 1);
+  CHECK(plant.listed("--state asked")[0]["message"] == "Is the gate shut?");
+  CHECK(plant.listed("--state asked")[0]["state"] == "asks: It is, Not yet?");
+  struct Row {
+    const char *deed, *out, *error;
+    int code;
+  };
+  for (const Row& row : {
+           Row{"respond Gate/shut", "", "--answer Yes", 2},
+           Row{"silence Gate/shut --answer Yes", "", "--answer goes with respond", 2},
+           Row{"respond Gate/shut --answer Maybe", "", "one of It is, Not yet", 5},
+           Row{"respond Gate/idle --answer Yes", "", "'dialog'", 2},
+           Row{"respond Gate/shut --answer 'not yet' --comment 'ice'", "Gate/shut  answered\n", "", 0},
+           Row{"respond Gate/shut --answer 0", "", "BadDialogNotActive", 5},
+       }) {
+    INFO(row.deed);
+    const auto done = plant.zunth(std::string("alarm ") + row.deed);
+    CHECK(done.out == row.out);
+    CHECK(done.error.find(row.error) != std::string::npos);
+    CHECK(done.code == row.code);
+  }
+  CHECK(plant.listed("--state asked").empty());
+  CHECK(plant.zunth("read Gate/shut/LastResponse").out.find('1') != std::string::npos);
+  CHECK(Json::parse(plant.zunth("read Gate/figures/AlarmCount --output json").out)[0]["value"] == 1);
+  CHECK(plant.zunth("call Gate/figures/Reset").code == 0);
+  CHECK(Json::parse(plant.zunth("read Gate/figures/AlarmCount --output json").out)[0]["value"] == 0);
+  // The model is unchanged by what happened.
+  CHECK(plant.zunthAlone("apply --site site --dry-run").out.find("changed") == std::string::npos);
+}
+
 TEST_CASE("alarms stand as they stood after an apply, a stop and kill -9", "[plant][alarm][state]") {
   Watched plant;
   CHECK(plant.zunth("write Gate/mode=Off").code == 0);

@@ -56,8 +56,9 @@ void run(Program program, std::shared_ptr<Asked> asked) {
 }  // namespace
 
 void addAlarm(Program program) {
-  const auto verb = addVerb(program, "alarm", "Shelve, suppress, silence, reset or comment alarms, many at once.",
-                            "zunth alarm shelve 'Hatchery/**/clogged' --for 2h --comment \"new screen\"");
+  const auto verb =
+      addVerb(program, "alarm", "Shelve, suppress, silence, reset, answer or comment alarms, many at once.",
+              "zunth alarm shelve 'Hatchery/**/clogged' --for 2h --comment \"new screen\"");
   auto asked = std::make_shared<Asked>();
   auto which = std::make_shared<int>(0);
   std::vector<std::pair<std::string, int>> words;
@@ -71,6 +72,7 @@ void addAlarm(Program program) {
   verb.option("ALARM", asked->alarms, "Paths (with * and **) or NodeIds, as 'zunth alarms' lists them").required();
   verb.option("--for", asked->time, "How long to shelve: 30min, 8h, 2d");
   verb.flag("--once", asked->wish.isOnce, "Shelve until it goes");
+  verb.option("--answer", asked->wish.answer, "To a dialog: one of its options");
   verb.option("--comment", asked->wish.comment, "What others should know");
   verb.runs([program, asked, which] {
     auto& wish = asked->wish;
@@ -84,6 +86,8 @@ void addAlarm(Program program) {
     const auto time = model::readTime(asked->time);
     if (isTimed && !asked->wish.isOnce && !time)
       return void(program.exitCode = wrongUse(fmt::format("'{}' is no time", asked->time), "as in: --for 2h"));
+    if ((word == "respond") == asked->wish.answer.empty())
+      return void(program.exitCode = wrongUse("--answer goes with respond, and respond needs one", "--answer Yes"));
     if (word == "comment" && asked->wish.comment.empty())
       return void(program.exitCode = wrongUse("there is nothing to say", "--comment \"washing it\""));
     wish.time = time.value_or(0);

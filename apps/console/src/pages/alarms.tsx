@@ -25,7 +25,7 @@ const isAside = kinds.putAside;
 
 /** Severity as a person weighs it; the number stands beside it. */
 function severityLevel(alarm: Alarm) {
-  if (isAside(alarm) || !alarm.isActive) return 'plain' as const;
+  if (isAside(alarm) || !(alarm.isActive || alarm.isAsked)) return 'plain' as const;
   return alarm.severity >= 500 ? ('bad' as const) : ('doubtful' as const);
 }
 
@@ -75,7 +75,14 @@ export function AlarmTable({ area, isSmall }: { area?: string; isSmall?: boolean
         <>
           <strong>{w.alarms.chosen(picked.length)}</strong>
           <TextInput aria-label={w.alarms.commentHint} placeholder={w.alarms.commentHint} value={comment} onChange={(event) => setComment(event.currentTarget.value)} w={170} />
-          <Button variant="filled" loading={isBusy} onClick={() => act('acknowledge')} disabled={!picked.some((alarm) => !alarm.isAcknowledged)}>
+          {picked.length === 1 &&
+            picked[0]!.isAsked &&
+            picked[0]!.options.map((option, place) => (
+              <Button key={place} variant={place === 0 ? 'filled' : 'default'} loading={isBusy} onClick={() => act('respond', { answer: String(place) })}>
+                {option}
+              </Button>
+            ))}
+          <Button variant={picked.some((alarm) => !alarm.isAcknowledged) ? 'filled' : 'default'} loading={isBusy} onClick={() => act('acknowledge')} disabled={!picked.some((alarm) => !alarm.isAcknowledged)}>
             {w.alarms.acknowledge}
           </Button>
           <Menu>
