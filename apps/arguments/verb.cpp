@@ -1,4 +1,4 @@
-#include "apps/zunth/verb.hpp"
+#include "apps/arguments/verb.hpp"
 
 #include "core/ua/letters.hpp"
 
@@ -60,14 +60,15 @@ Verb::Option Verb::oneOfThese(const std::string& names, const std::vector<std::p
   const auto judge = [words](const std::string& text) {
     std::string all;
     for (const auto& [word, number] : words) all += (all.empty() ? "" : ", ") + word;
-    const bool isKnown = std::ranges::any_of(words, [&](const auto& word) { return isSameButCase(word.first, text); });
+    const bool isKnown =
+        std::ranges::any_of(words, [&](const auto& word) { return ua::isSameButCase(word.first, text); });
     return isKnown ? std::string() : fmt::format("'{}' is none of {}", text, all);
   };
   auto* option = app_->add_option_function<std::string>(
       names,
       [words, take = std::move(take)](const std::string& text) {
         for (const auto& [word, number] : words)
-          if (isSameButCase(word, text)) take(number);
+          if (ua::isSameButCase(word, text)) take(number);
       },
       about);
   option->check(judge);
@@ -96,8 +97,6 @@ std::vector<std::string> Verb::optionNames() const {
 
 CommandLine::CommandLine(const std::string& about, const std::string& name, const std::string& footer)
     : app_(std::make_unique<CLI::App>(about, name)) {
-  app_->require_subcommand(1);
-  app_->set_help_all_flag("--help-all", "Help of every verb");
   app_->footer(footer);
 }
 CommandLine::~CommandLine() = default;
@@ -107,6 +106,10 @@ Verb CommandLine::top() const { return Verb(*app_); }
 void CommandLine::showHelp() const { std::fputs(app_->help().c_str(), stdout); }
 
 Reading CommandLine::read(int argc, char** argv) const {
+  if (!top().verbs().empty()) {
+    app_->require_subcommand(1);
+    app_->set_help_all_flag("--help-all", "Help of every verb");
+  }
   try {
     app_->parse(argc, argv);
   } catch (const CLI::ParseError& problem) {

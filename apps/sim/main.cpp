@@ -1,4 +1,5 @@
 // zunth-sim: simulated devices, for demos, tests and trying things out without hardware.
+#include "apps/arguments/verb.hpp"
 #include "apps/sim/machines.hpp"
 #include "apps/sim/modbus_server.hpp"
 #include "apps/sim/outstation.hpp"
@@ -10,8 +11,6 @@
 #include <cstdio>
 #include <functional>
 #include <sstream>
-
-#include <CLI/CLI.hpp>
 
 namespace {
 
@@ -33,15 +32,11 @@ struct Place {
   int port = 0;
   double speedup = 1;
 
-  void offer(CLI::App& verb) {
-    verb.add_option("--host", host, "Address to listen on")->capture_default_str();
-    verb.add_option("--port", port, "Port to listen on; 0 takes a free one")
-        ->capture_default_str()
-        ->check(CLI::Range(0, 65535));
-    verb.add_option("--line", line, "A serial line instead: a path at which a pseudo-terminal is made");
-    verb.add_option("--speedup", speedup, "Simulated seconds in one real second")
-        ->capture_default_str()
-        ->check(CLI::Range(0.01, 1000.0));
+  void offer(const zunth::cli::Verb& verb) {
+    verb.option("--host", host, "Address to listen on").showsDefault();
+    verb.option("--port", port, "Port to listen on; 0 takes a free one").showsDefault().range(0, 65535);
+    verb.option("--line", line, "A serial line instead: a path at which a pseudo-terminal is made");
+    verb.option("--speedup", speedup, "Simulated seconds in one real second").showsDefault().range(0.01, 1000);
   }
   template <class Settings>
   Settings settings() const {
@@ -58,8 +53,9 @@ struct Place {
 
 int main(int argc, char** argv) {
   using namespace zunth::sim;
-  CLI::App app{"Simulates a device.\nExample: zunth-sim drum-filter --port 5502", "zunth-sim"};
-  app.require_subcommand(1);
+  const zunth::cli::CommandLine commandLine("Simulates a device.\nExample: zunth-sim drum-filter --port 5502",
+                                            "zunth-sim", "Each says where it is when it is ready.");
+  const auto app = commandLine.top();
   std::string serial = "FH-DF-0001", broker = "127.0.0.1:1883";
   int unit = 1;
   bool saysByItself = false;
@@ -72,40 +68,37 @@ int main(int argc, char** argv) {
   intakePlace.port = 20000;
   int address = 10, master = 1;
 
-  auto* filter =
-      app.add_subcommand("drum-filter", "A drum filter behind Modbus: its pressure climbs until it is washed.");
-  filterPlace.offer(*filter);
-  filter->add_option("--serial", serial, "Serial number it reports, 16 characters at most")->capture_default_str();
-  auto* feeder = app.add_subcommand("feeder", "A feeder behind Modbus: it spreads portions of pellets by the clock.");
-  feederPlace.offer(*feeder);
-  for (auto* machine : {filter, feeder})
-    machine->add_option("--unit", unit, "Unit on a serial line")->capture_default_str()->check(CLI::Range(1, 247));
-  auto* scale = app.add_subcommand("scale", "A scale that speaks in lines: W weighs, T tares, Z takes the tare away.");
-  scalePlace.offer(*scale);
-  scale->add_flag("--unasked", saysByItself, "Says its weight ten times a second by itself");
-  auto* meter = app.add_subcommand("ph-meter", "A pH meter that answers PH? with a line and its checksum.");
-  meterPlace.offer(*meter);
-  auto* intake = app.add_subcommand("outstation", "The intake station by the brook, behind DNP3.");
-  intakePlace.offer(*intake);
-  intake->add_option("--address", address, "Its address")->capture_default_str()->check(CLI::Range(0, 65519));
-  intake->add_option("--master", master, "Its master's address")->capture_default_str()->check(CLI::Range(0, 65519));
+  const auto filter = app.verb("drum-filter", "A drum filter behind Modbus: its pressure climbs until it is washed.");
+  filterPlace.offer(filter);
+  filter.option("--serial", serial, "Serial number it reports, 16 characters at most").showsDefault();
+  const auto feeder = app.verb("feeder", "A feeder behind Modbus: it spreads portions of pellets by the clock.");
+  feederPlace.offer(feeder);
+  for (const auto& machine : {filter, feeder})
+    machine.option("--unit", unit, "Unit on a serial line").showsDefault().range(1, 247);
+  const auto scale = app.verb("scale", "A scale that speaks in lines: W weighs, T tares, Z takes the tare away.");
+  scalePlace.offer(scale);
+  scale.flag("--unasked", saysByItself, "Says its weight ten times a second by itself");
+  const auto meter = app.verb("ph-meter", "A pH meter that answers PH? with a line and its checksum.");
+  meterPlace.offer(meter);
+  const auto intake = app.verb("outstation", "The intake station by the brook, behind DNP3.");
+  intakePlace.offer(intake);
+  intake.option("--address", address, "Its address").showsDefault().range(0, 65519);
+  intake.option("--master", master, "Its master's address").showsDefault().range(0, 65519);
   std::string folder;
   double siteSpeedup = 1;
-  auto* plant = app.add_subcommand(
-      "site", "All devices of a site, as its own files describe them: a plant can be tried before it exists.");
-  plant->add_option("SITE", folder, "Folder with site.yaml and devices/")->required();
-  plant->add_option("--speedup", siteSpeedup, "Simulated seconds in one real second")->check(CLI::Range(0.01, 1000.0));
-  auto* oxygen = app.add_subcommand("probes", "Oxygen probes that speak MQTT, and blowers to switch.");
-  oxygen->add_option("--broker", broker, "Host and port of the broker")->capture_default_str();
-  oxygen->add_option("--base", probes.base, "What their topics begin with")->capture_default_str();
-  oxygen->add_option("--tanks", probes.tanks, "Names of the tanks, with commas between")->delimiter(',');
-  oxygen->add_option("--speedup", probes.speedup, "Simulated seconds in one real second")
-      ->check(CLI::Range(0.01, 1000.0));
-  try {
-    app.parse(argc, argv);
-  } catch (const CLI::ParseError& e) {
-    const int code = app.exit(e);
-    return code == 0 ? 0 : 2;
+  const auto plant =
+      app.verb("site", "All devices of a site, as its own files describe them: a plant can be tried before it exists.");
+  plant.option("SITE", folder, "Folder with site.yaml and devices/").required();
+  plant.option("--speedup", siteSpeedup, "Simulated seconds in one real second").range(0.01, 1000.0);
+  const auto oxygen = app.verb("probes", "Oxygen probes that speak MQTT, and blowers to switch.");
+  oxygen.option("--broker", broker, "Host and port of the broker").showsDefault();
+  oxygen.option("--base", probes.base, "What their topics begin with").showsDefault();
+  oxygen.option("--tanks", probes.tanks, "Names of the tanks, with commas between").splitAt(',');
+  oxygen.option("--speedup", probes.speedup, "Simulated seconds in one real second").range(0.01, 1000.0);
+  const auto reading = commandLine.read(argc, argv);
+  if (!reading.mistake.empty()) {
+    std::fprintf(stderr, "%s\nRun with --help for more information.\n", reading.mistake.c_str());
+    return 2;
   }
   std::signal(SIGPIPE, SIG_IGN);
   try {
@@ -123,11 +116,11 @@ int main(int argc, char** argv) {
       const std::string where = server.open();
       serve(server, name, where);
     };
-    if (*filter) machine(std::make_unique<DrumFilterMachine>(serial), filterPlace);
-    if (*feeder) machine(std::make_unique<FeederMachine>(), feederPlace);
-    if (*scale) speaker(std::make_unique<Scale>(saysByItself), scalePlace);
-    if (*meter) speaker(std::make_unique<PhMeter>(), meterPlace);
-    if (*intake) {
+    if (filter.isGiven()) machine(std::make_unique<DrumFilterMachine>(serial), filterPlace);
+    if (feeder.isGiven()) machine(std::make_unique<FeederMachine>(), feederPlace);
+    if (scale.isGiven()) speaker(std::make_unique<Scale>(saysByItself), scalePlace);
+    if (meter.isGiven()) speaker(std::make_unique<PhMeter>(), meterPlace);
+    if (intake.isGiven()) {
       auto settings = intakePlace.settings<Outstation::Settings>();
       settings.address = address;
       settings.master = master;
@@ -135,7 +128,7 @@ int main(int argc, char** argv) {
       const std::string where = server.open();
       serve(server, "intake station", where);
     }
-    if (*plant) {
+    if (plant.isGiven()) {
       SitePlant site(folder, siteSpeedup);
       std::string where;
       for (const auto& line : site.open()) where += (where.empty() ? "" : "\n") + line;
@@ -145,7 +138,7 @@ int main(int argc, char** argv) {
       std::fflush(stdout);
       site.run();
     }
-    if (*oxygen) {
+    if (oxygen.isGiven()) {
       const auto colon = broker.rfind(':');
       probes.host = broker.substr(0, colon);
       if (colon != std::string::npos) probes.port = std::atoi(broker.c_str() + colon + 1);

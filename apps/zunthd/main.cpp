@@ -1,4 +1,5 @@
 // zunthd: serves one site.
+#include "apps/arguments/verb.hpp"
 #include "service/admin/bounded_log.hpp"
 #include "service/admin/running_site.hpp"
 #include "service/admin/site_lock.hpp"
@@ -10,7 +11,6 @@
 #include <cstdio>
 #include <thread>
 
-#include <CLI/CLI.hpp>
 #include <boost/asio/signal_set.hpp>
 #include <spdlog/sinks/dist_sink.h>
 #include <spdlog/sinks/stdout_color_sinks.h>
@@ -80,20 +80,28 @@ int serve(const std::string& folder, std::shared_ptr<zunth::admin::RunningSite::
 
 int main(int argc, char** argv) {
   zunth::net::keepFreedMemory();
-  CLI::App app{
+  using spdlog::level::level_enum;
+  const zunth::cli::CommandLine commandLine(
       "Serves a site: its address space to OPC UA clients, its points from devices.\nExample: zunthd demo/hatchery",
-      "zunthd"};
-  std::string folder, level = "info";
-  app.add_option("SITE", folder, "Folder with site.yaml, model/, devices/ and bindings/")->required();
-  app.add_option("--log", level, "How much to tell on standard error")
-      ->capture_default_str()
-      ->check(CLI::IsMember({"debug", "info", "warn", "error", "off"}));
-  app.footer("Exit codes: 0 done, 1 the site has mistakes, 2 wrong use, 3 it can't listen.");
-  try {
-    app.parse(argc, argv);
-  } catch (const CLI::ParseError& e) {
-    return app.exit(e) == 0 ? 0 : 2;
+      "zunthd", "Exit codes: 0 done, 1 the site has mistakes, 2 wrong use, 3 it can't listen.");
+  std::string folder;
+  level_enum level = level_enum::info;
+  const auto top = commandLine.top();
+  top.option("SITE", folder, "Folder with site.yaml, model/, devices/ and bindings/").required();
+  top.oneOf<level_enum>("--log", level,
+                        {{"debug", level_enum::debug},
+                         {"info", level_enum::info},
+                         {"warn", level_enum::warn},
+                         {"error", level_enum::err},
+                         {"off", level_enum::off}},
+                        "How much to tell on standard error: debug, info, warn, error, off; info when left out");
+  const auto reading = commandLine.read(argc, argv);
+  if (!reading.mistake.empty()) {
+    std::fprintf(stderr, "%s\nRun with --help for more information.\n", reading.mistake.c_str());
+    return 2;
   }
+  // Help was shown.
+  if (folder.empty()) return 0;
   const auto kept = std::make_shared<zunth::admin::RunningSite::KeptLog>(1'000);
   const auto both = std::make_shared<spdlog::sinks::dist_sink_mt>();
   both->add_sink(std::make_shared<spdlog::sinks::stderr_color_sink_mt>());
@@ -103,7 +111,7 @@ int main(int argc, char** argv) {
   takeDescriptors();
   // A file that may not grow is a write that fails, and nothing to die of.
   std::signal(SIGXFSZ, SIG_IGN);
-  spdlog::set_level(spdlog::level::from_str(level));
+  spdlog::set_level(level);
   spdlog::set_pattern("%Y-%m-%d %H:%M:%S.%e %^%l%$ %v");
   return serve(folder, kept);
 }

@@ -13,7 +13,7 @@ const std::vector<Route>& routes() {
   static const std::vector<Route> all = [] {
     std::vector<Route> out;
     for (auto part : {siteRoutes, nodeRoutes, pastRoutes, alarmRoutes, eventRoutes, adminRoutes, certificateRoutes,
-                      sheetRoutes, tokenRoutes})
+                      draftRoutes, sheetRoutes, tokenRoutes})
       for (auto& route : part()) out.push_back(std::move(route));
     return out;
   }();

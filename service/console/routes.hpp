@@ -47,6 +47,7 @@ std::vector<Route> alarmRoutes();
 std::vector<Route> eventRoutes();
 std::vector<Route> adminRoutes();
 std::vector<Route> certificateRoutes();
+std::vector<Route> draftRoutes();
 std::vector<Route> sheetRoutes();
 std::vector<Route> tokenRoutes();
 

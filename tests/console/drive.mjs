@@ -208,6 +208,29 @@ try {
     await go('/node/Pond%2Fdepth');
     await page.getByRole('heading', { name: 'depth' }).waitFor();
   });
+  await step('a file is edited as a draft, compared, checked and applied', async () => {
+    await go('/files');
+    await page.getByRole('button', { name: 'model/pond.yaml' }).click();
+    const text = page.getByRole('textbox', { name: 'Text' });
+    await page.getByRole('heading', { name: 'model/pond.yaml' }).waitFor();
+    await text.fill('namespace: http://fernhollow.example/hatchery\nobjects:\n  Pond: {depth: Double m, ice: Duoble cm}\n');
+    await page.getByRole('status').filter({ hasText: 'draft' }).waitFor();
+    await page.getByRole('button', { name: 'Check' }).click();
+    await page.getByText("Duoble").first().waitFor();
+    await page.getByRole('button', { name: 'model/pond.yaml:3' }).click();
+    await accessible('files with mistakes');
+    await text.fill('namespace: http://fernhollow.example/hatchery\nobjects:\n  Pond: {depth: Double m, ice: Double cm}\n');
+    await page.getByText('Difference', { exact: true }).click();
+    await page.getByText(/^\+ {2}Pond.*ice: Double cm/).waitFor();
+    await accessible('a difference');
+    await page.getByRole('status').filter({ hasText: 'draft' }).waitFor();
+    await page.getByPlaceholder('Why?').fill('ice in winter');
+    await page.getByRole('button', { name: 'Apply 1 draft' }).click();
+    await page.getByText(/Applied: \d+ added/).waitFor();
+    expect(readFileSync(join(site, 'model/pond.yaml'), 'utf8').includes('ice: Double cm'), 'the file is as it was');
+    await go('/node/Pond%2Fice');
+    await page.getByRole('heading', { name: 'ice' }).waitFor();
+  });
   await step('devices show their health and what goes over the line', async () => {
     await go('/devices');
     await page.getByRole('link', { name: 'filter-DF1' }).click();

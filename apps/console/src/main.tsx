@@ -26,6 +26,7 @@ const Devices = lazy(() => import('./pages/devices'));
 const Access = lazy(() => import('./pages/access'));
 const RecordPage = lazy(() => import('./pages/record'));
 const ChangesPage = lazy(() => import('./pages/changes'));
+const FilesPage = lazy(() => import('./pages/files'));
 
 const queries = new QueryClient({
   defaultOptions: {
@@ -104,6 +105,7 @@ function App() {
           <Route path="/devices/:name">{({ name }) => <Devices name={decodeURIComponent(name)} />}</Route>
           <Route path="/access">{() => <Access me={me} />}</Route>
           <Route path="/record">{() => <RecordPage me={me} />}</Route>
+          <Route path="/files" component={FilesPage} />
           <Route path="/changes" component={ChangesPage} />
           <Route path="/login">{() => <LogIn me={me} hasEnded={false} />}</Route>
           <Route path="/first">{() => <LogIn me={me} hasEnded={false} isFirst />}</Route>

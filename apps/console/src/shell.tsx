@@ -10,7 +10,7 @@ import { Icon } from './parts/icons';
 import { Seek } from './parts/seek';
 import { Mark } from './parts/status';
 
-const places = ['overview', 'plant', 'watch', 'trend', 'pages', 'alarms', 'devices', 'access', 'record', 'changes'] as const;
+const places = ['overview', 'plant', 'watch', 'trend', 'pages', 'alarms', 'devices', 'access', 'record', 'files', 'changes'] as const;
 const hrefOf = (place: string) => (place === 'overview' ? '/' : `/${place}`);
 
 export function Shell({ me, children }: { me: Me; children: React.ReactNode }) {

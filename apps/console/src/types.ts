@@ -105,6 +105,8 @@ export interface Alarm {
   isLatched: boolean;
   isSilenced: boolean;
   reminders: number;
+  isAsked: boolean;
+  options: string[];
 }
 
 export interface Device {
@@ -246,6 +248,36 @@ export interface Changes {
   added?: number;
   removed?: number;
   changed?: number;
+}
+
+export interface SiteFile {
+  name: string;
+  isEdited: boolean;
+  isNew: boolean;
+  isInConflict: boolean;
+  by: string;
+}
+export interface SiteText {
+  name: string;
+  saved: string;
+  draft: string | null;
+  isInConflict: boolean;
+  version: string;
+}
+export interface FileFinding {
+  file: string;
+  line: number;
+  column: number;
+  isError: boolean;
+  message: string;
+  hint: string;
+}
+export interface SiteVersion {
+  id: string;
+  who: string;
+  when: string;
+  why: string;
+  files: string[];
 }
 
 export type PastRow = [number, number | string | null, string | null];

@@ -3,7 +3,7 @@ export const w = {
   product: 'Zunth',
   nav: {
     overview: 'Overview', plant: 'Plant', watch: 'Watch', trend: 'Trend', pages: 'Pages', alarms: 'Alarms',
-    devices: 'Devices', access: 'Access', record: 'Record', changes: 'Changes',
+    devices: 'Devices', access: 'Access', record: 'Record', files: 'Files', changes: 'Changes',
   },
   head: {
     seek: 'Find a node, a device, a page …', live: 'live', connecting: 'connecting', lost: 'connection lost',
@@ -82,6 +82,13 @@ export const w = {
     title: 'Changes', same: 'What runs is what the folder says.', apply: 'Apply', applying: 'Applying …', findings: 'The folder has mistakes: nothing of it is applied.',
     node: 'Node', what: 'What', before: 'Runs now', after: 'The folder says', clients: 'Clients', restart: 'After the next start only', applied: (a: number, c: number, r: number) => `Applied: ${a} added, ${c} changed, ${r} removed.`,
     hint: 'Files of the site that are not yet in force.', look: 'Look again', cut: (shown: number, total: number) => `The first ${shown} of ${total} are shown.`,
+  },
+  files: {
+    title: 'Files', hint: 'Edits are drafts, seen by all who edit here, until they are applied.', check: 'Check', apply: (n: number) => (n === 1 ? 'Apply 1 draft' : `Apply ${n} drafts`), dropAll: 'Drop all', drop: 'Drop the draft',
+    whyHint: 'Why? For those who come later', sound: 'The site is sound as the drafts have it.', findings: 'What is wrong', error: 'error:', warning: 'warning:', edited: 'edited', isNew: 'new', inConflict: 'conflict',
+    text: 'Text', difference: 'Difference', shown: 'What is shown', same: 'The draft changes nothing.', line: (n: number) => `from line ${n}`, fresh: 'New file', asOnDisk: 'as on disk', draft: 'draft', keeping: 'keeping …', notKept: 'not kept', lookAgain: 'Look again, without my edit',
+    conflict: 'The file has changed on disk since this draft was begun. It is not written over: compare both, then drop the draft or put it into what is there now.',
+    versions: 'What was applied', when: 'When', who: 'Who', why: 'Why', takeBack: 'Take back', noVersions: 'Nothing has been committed yet.', notVersioned: 'Where the folder of the site is a git repository, what is applied here becomes commits that can be looked through and taken back.',
   },
   login: {
     title: 'Log in', user: 'Name', password: 'Password', go: 'Log in', guest: 'Look around without logging in', expired: 'The login has ended. Log in, and go on where you were.',

@@ -10,6 +10,7 @@ const shapes: Record<string, ReactNode> = {
   devices: <path d="M4 5h16v9H4zM8 14v5M16 14v5M6 19h12M8 9.5h.5M12 9.5h.5M16 9.5h.5" />,
   access: <path d="M8 14a4 4 0 1 1 3.5-6H21v4h-3v3h-4v-3h-2.500A4 4 0 0 1 8 14z" />,
   record: <path d="M6 3h9l4 4v14H6zM9 9h6M9 13h7M9 17h7" />,
+  files: <path d="M4 6h6l2 2h8v11H4zM8 13h8M8 16h5" />,
   changes: <path d="M5 8h12l-3-3M19 16H7l3 3" />,
   seek: <path d="M10.500 4a6.500 6.500 0 1 0 0 13 6.500 6.500 0 0 0 0-13zM15.500 15.500 21 21" />,
   more: <path d="M6 12h.1M12 12h.1M18 12h.1" strokeWidth="3" />,
