@@ -99,7 +99,7 @@ std::string durationText(double ms) {
 
 std::string Condition::state() const {
   if (!isEnabled) return "disabled";
-  if (isDialog) return isAsked ? fmt::format("asks: {}?", fmt::join(options, ", ")) : "answered";
+  if (isDialog) return isAsked ? fmt::format("asks: {}", fmt::join(options, " | ")) : "answered";
   // What was put aside, first: it is why the rest is in nobody's way.
   std::string out;
   const auto add = [&](const std::string& words) { out += (out.empty() ? "" : ", ") + words; };

@@ -101,7 +101,7 @@ Awaitable<Result<std::int32_t>> placeOf(std::shared_ptr<Session> session, NodeId
     for (std::size_t i = 0; i < options.size(); ++i) {
       const auto text = options[i].text.str();
       if (isSameButCase(text, answer) || std::to_string(i) == answer) co_return static_cast<std::int32_t>(i);
-      all += (all.empty() ? "" : ", ") + shown(text);
+      all += (all.empty() ? "" : " | ") + shown(text);
     }
     co_return Error{status::BadDialogResponseInvalid, fmt::format("it takes no answer '{}'", shown(answer)),
                     "one of " + all};

@@ -118,7 +118,7 @@ TEST_CASE("a dialog is answered from the command line, and what alarms do is cou
   CHECK(plant.zunth("write Gate/mode=Off").code == 0);
   REQUIRE(plant.listed("--state asked").size() == 1);
   CHECK(plant.listed("--state asked")[0]["message"] == "Is the gate shut?");
-  CHECK(plant.listed("--state asked")[0]["state"] == "asks: It is, Not yet?");
+  CHECK(plant.listed("--state asked")[0]["state"] == "asks: It is | Not yet");
   struct Row {
     const char *deed, *out, *error;
     int code;
@@ -126,7 +126,7 @@ TEST_CASE("a dialog is answered from the command line, and what alarms do is cou
   for (const Row& row : {
            Row{"respond Gate/shut", "", "--answer Yes", 2},
            Row{"silence Gate/shut --answer Yes", "", "--answer goes with respond", 2},
-           Row{"respond Gate/shut --answer Maybe", "", "one of It is, Not yet", 5},
+           Row{"respond Gate/shut --answer Maybe", "", "one of It is | Not yet", 5},
            Row{"respond Gate/idle --answer Yes", "", "'dialog'", 2},
            Row{"respond Gate/shut --answer 'not yet' --comment 'ice'", "Gate/shut  answered\n", "", 0},
            Row{"respond Gate/shut --answer 0", "", "BadDialogNotActive", 5},
