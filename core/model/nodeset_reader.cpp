@@ -535,7 +535,7 @@ class NodeSetReader {
       if (reference.isForward() && space_.nodeId(reference.type()).is(id::HasEncoding) &&
           space_.browseName(reference.target()).name.view() == "Default Binary")
         out.defaultEncodingId = space_.nodeId(reference.target());
-    bool anyOptional = false;
+    bool anyOptional = false, anySubtyped = false;
     for (const auto field : definition.children("Field")) {
       StructureField one;
       one.name = String(field.attribute("Name").value());
@@ -543,16 +543,23 @@ class NodeSetReader {
       const auto type = field.attribute("DataType");
       one.dataType = type ? idOf(field, type.value()) : NodeId(id::BaseDataType);
       one.valueRank = field.attribute("ValueRank").as_int(-1);
-      if (one.valueRank > 0)
+      if (const auto dimensions = field.attribute("ArrayDimensions"))
+        readDimensions(dimensions.value(), one.arrayDimensions);
+      else if (one.valueRank > 0)
         one.arrayDimensions = List<std::uint32_t>(static_cast<std::size_t>(std::min(one.valueRank, 10)), 0u);
       one.maxStringLength = field.attribute("MaxStringLength").as_uint();
-      one.isOptional = field.attribute("IsOptional").as_bool();
+      // Where there may be subtypes, that is what the flag says (Part 3, 8.50).
+      const bool isSubtyped = field.attribute("AllowSubTypes").as_bool();
+      one.isOptional = isSubtyped || field.attribute("IsOptional").as_bool();
       anyOptional |= one.isOptional;
+      anySubtyped |= isSubtyped;
       out.fields.push_back(std::move(one));
     }
-    out.structureType = definition.attribute("IsUnion").as_bool() ? StructureType::Union
-                        : anyOptional                             ? StructureType::StructureWithOptionalFields
-                                                                  : StructureType::Structure;
+    using enum StructureType;
+    out.structureType = definition.attribute("IsUnion").as_bool() ? (anySubtyped ? UnionWithSubtypedValues : Union)
+                        : anySubtyped                             ? StructureWithSubtypedValues
+                        : anyOptional                             ? StructureWithOptionalFields
+                                                                  : Structure;
     space_.rareOf(node).typeDefinition = ExtensionObject::of(std::move(out));
   }
   static LocalizedText nameOrText(pugi::xml_node field) {

@@ -211,7 +211,12 @@ class NodeSetWriter {
     }
     auto structure = object.as<StructureDefinition>();
     if (!structure) return;
-    if (structure->structureType == StructureType::Union) definition.append_attribute("IsUnion") = true;
+    using enum StructureType;
+    const auto kind = structure->structureType;
+    if (kind == Union || kind == UnionWithSubtypedValues) definition.append_attribute("IsUnion") = true;
+    // Where there may be subtypes, that is what the flag of a field says (Part 3, 8.50).
+    const char* flag =
+        kind == StructureWithSubtypedValues || kind == UnionWithSubtypedValues ? "AllowSubTypes" : "IsOptional";
     const auto inherited = space::allFields(space_, space_.supertype(node)).size();
     for (std::size_t i = std::min(inherited, structure->fields.size()); i < structure->fields.size(); ++i) {
       const auto& each = structure->fields[i];
@@ -219,8 +224,10 @@ class NodeSetWriter {
       field.append_attribute("Name") = text(each.name).c_str();
       field.append_attribute("DataType") = renumber_(each.dataType).text().c_str();
       if (each.valueRank != -1) field.append_attribute("ValueRank") = each.valueRank;
+      if (std::ranges::any_of(each.arrayDimensions, [](std::uint32_t most) { return most > 0; }))
+        field.append_attribute("ArrayDimensions") = fmt::format("{}", fmt::join(each.arrayDimensions, ",")).c_str();
       if (each.maxStringLength) field.append_attribute("MaxStringLength") = each.maxStringLength;
-      if (each.isOptional) field.append_attribute("IsOptional") = true;
+      if (each.isOptional) field.append_attribute(flag) = true;
       put(field, "Description", each.description);
     }
   }
