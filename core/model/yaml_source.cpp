@@ -15,6 +15,13 @@
 namespace zunth::model {
 namespace {
 
+/// What is most often the reason, in words of somebody who writes a site.
+const char* hintFor(const std::string& problem) {
+  if (problem == "unknown token") return "inside { } and [ ], a text with ? or , in it stands in quotes";
+  if (problem == "end of map not found") return "a text that begins with { or [ stands in quotes";
+  return "";
+}
+
 constexpr std::size_t kMostDepth = 100;
 
 /// Builds entries as the parser meets them: no tree of its own stands between the text and them, so that a model of a
@@ -205,8 +212,7 @@ Entry readYaml(const std::string& file, const std::string& text, Findings& findi
   } catch (const YAML::Exception& e) {
     findings.error({file, static_cast<std::size_t>(std::max(e.mark.line, 0)) + 1,
                     static_cast<std::size_t>(std::max(e.mark.column, 0)) + 1, 1},
-                   "this is not sound YAML: " + e.msg,
-                   e.msg == "unknown token" ? "inside { } and [ ], a text with ? or , in it stands in quotes" : "");
+                   "this is not sound YAML: " + e.msg, hintFor(e.msg));
   }
   return root;
 }
