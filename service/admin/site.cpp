@@ -300,6 +300,12 @@ class ModelLoader {
   void readNodeSet(const std::string& name, const fs::path& path) {
     model::readNodeSet(*site_.space, {name, load(name, path)}, site_.findings);
   }
+  /// Each after those that it builds upon, whatever they are called.
+  void readNodeSets(const std::vector<std::pair<std::string, fs::path>>& files) {
+    std::vector<model::ModelFile> texts;
+    for (const auto& [name, path] : files) texts.push_back({name, load(name, path)});
+    for (const auto at : model::readingOrder(texts)) model::readNodeSet(*site_.space, texts[at], site_.findings);
+  }
   void readYaml(const std::string& name, const fs::path& path) {
     roots_.push_back(model::readYaml(name, load(name, path), site_.findings));
     const Text* uri = roots_.back().textOf("namespace");
@@ -406,7 +412,7 @@ Site loadSite(const fs::path& folder) {
   ModelLoader loader(site);
   loader.readUnits(folder / "units.csv");
   // Node sets first: the site's own models build upon them.
-  for (const auto& [name, path] : filesOf(folder, "model", site.findings, ".xml")) loader.readNodeSet(name, path);
+  loader.readNodeSets(filesOf(folder, "model", site.findings, ".xml"));
   for (const auto& [name, path] : filesOf(folder, "model", site.findings)) loader.readYaml(name, path);
   for (const auto& [name, path] : filesOf(folder, "model", site.findings, ".csv")) loader.readTable(name, path);
   loader.build();

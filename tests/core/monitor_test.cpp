@@ -161,8 +161,11 @@ TEST_CASE("who watches a value whose meaning has changed hears it once, with the
   f.published();
   const auto statuses = [&] {
     std::vector<StatusCode> out;
-    for (const auto& data : f.subscription.publish(kWall).message.notificationData)
-      for (const auto& change : data.as<DataChangeNotification>()->monitoredItems) out.push_back(change.value.status);
+    const auto published = f.subscription.publish(kWall);
+    for (const auto& data : published.message.notificationData) {
+      const auto changes = data.as<DataChangeNotification>();
+      for (const auto& change : changes->monitoredItems) out.push_back(change.value.status);
+    }
     return out;
   };
   f.sampling.meaningChanged(f.variable, f.now, kWall);

@@ -172,6 +172,30 @@ TEST_CASE("mistakes in a node set are named with their line", "[model][nodeset]"
   }
 }
 
+TEST_CASE("node sets are read after those that they require, whatever they are called", "[model][nodeset]") {
+  const auto file = [](const std::string& uri, std::vector<std::string> required) {
+    std::string text =
+        "<UANodeSet xmlns=\"http://opcfoundation.org/UA/2011/03/UANodeSet.xsd\"><Models><Model ModelUri=\"" + uri +
+        "\">";
+    for (const auto& other : required) text += "<RequiredModel ModelUri=\"" + other + "\"/>";
+    return model::ModelFile{uri + ".xml", text + "</Model></Models></UANodeSet>"};
+  };
+  struct Row {
+    std::vector<model::ModelFile> files;
+    std::vector<std::size_t> order;
+  };
+  for (const Row& row : {
+           Row{{}, {}},
+           Row{{file("b", {}), file("a", {})}, {0, 1}},
+           Row{{file("a", {"c", "http://opcfoundation.org/UA/"}), file("b", {}), file("c", {"b"})}, {1, 2, 0}},
+           Row{{file("a", {"elsewhere"}), file("b", {"a"})}, {0, 1}},
+           Row{{file("a", {"b"}), file("b", {"a"}), file("c", {"a"})}, {1, 0, 2}},
+           Row{{file("a", {"a"})}, {0}},
+           Row{{{"x.xml", "<Models no end"}, {"y.xml", ""}, {"z.xml", "<Models><Model</Models>"}}, {0, 1, 2}},
+       })
+    CHECK(model::readingOrder(row.files) == row.order);
+}
+
 TEST_CASE("types that go round in circles are refused", "[model]") {
   const auto type = [](int number, int above) {
     return "<UAObjectType NodeId=\"ns=1;i=" + std::to_string(number) + "\" BrowseName=\"1:T" + std::to_string(number) +
