@@ -7,6 +7,8 @@
 
 namespace zunth::history {
 
+class PostgresConnection;
+
 /// History in a database of PostgreSQL, as plain rows that others can query, too (docs/history.md). Several servers may
 /// share one: each sees what is its own. When the database doesn't answer, calls end with BadCommunicationError, and
 /// the store is of no more use but for takeUnsaved().
@@ -47,12 +49,11 @@ class PostgresStore final : public Store {
   static constexpr int kPatience = 20;
 
  private:
-  class Connection;
   class Rows;
-  explicit PostgresStore(std::unique_ptr<Connection> connection);
+  explicit PostgresStore(std::unique_ptr<PostgresConnection> connection);
   ua::Result<void> bring();
 
-  std::unique_ptr<Connection> connection_;
+  std::unique_ptr<PostgresConnection> connection_;
   Unsaved unsaved_;
 };
 
