@@ -56,7 +56,8 @@ void ForwardingStore::reach() {
   beginsAt_ = database_->beginsAt();
   if (!away_.cause.empty()) told_(true, "the database of history is there again");
   away_ = {};
-  const auto end = std::max(filesWatched_, database_->watchedUntil());
+  savedUntil_ = std::max(savedUntil_, database_->watchedUntil());
+  const auto end = std::max(filesWatched_, savedUntil_);
   if (!std::exchange(hasBeenReached_, true) && !end.isNull()) markGap(end);
 }
 

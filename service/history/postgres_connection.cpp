@@ -98,6 +98,7 @@ PostgresConnection::PostgresConnection(const std::string& address, std::string s
   database_.inhibit_reactivation(true);
 #pragma GCC diagnostic pop
   patience_.guard(database_.sock());
+  const Patience::Turn turn(patience_);
   database_.set_client_encoding("UTF8");
   makeTables();
   server_ = idOfServer(std::move(server));
@@ -116,8 +117,10 @@ VariableId PostgresConnection::variable(const std::string& name) {
 
 std::int64_t PostgresConnection::row(pqxx::work& transaction, VariableId id) {
   auto& variable = variables_[id];
-  if (variable.row == 0)
+  if (variable.row == 0) {
     variable.row = transaction.exec_prepared1("variable", server_, variable.name)[0].as<std::int64_t>();
+    newRows_.push_back(id);
+  }
   return variable.row;
 }
 
@@ -166,7 +169,6 @@ DateTime PostgresConnection::earliest(pqxx::work& transaction) {
 }
 
 void PostgresConnection::makeTables() {
-  const Patience::Turn turn(patience_);
   pqxx::work transaction(database_);
   lockTables(transaction);
   // Only who may make tables can ask for them when they are there.
@@ -181,7 +183,6 @@ void PostgresConnection::makeTables() {
 }
 
 std::int64_t PostgresConnection::idOfServer(std::string server) {
-  const Patience::Turn turn(patience_);
   pqxx::work transaction(database_);
   transaction.exec_params0("insert into zunth.server (name) values ($1) on conflict do nothing", server);
   const auto id = transaction.exec_params1("select id from zunth.server where name = $1", server)[0].as<std::int64_t>();
@@ -214,14 +215,20 @@ void PostgresConnection::prepare() {
 void PostgresConnection::makeMonths(pqxx::work& transaction, const std::set<MonthNumber>& months) {
   constexpr MonthNumber kFirst = 1970 * 12, kLast = 2200 * 12;
   for (const auto month : months) {
-    if (month < kFirst || month >= kLast || months_.contains(month)) continue;
+    if (month < kFirst || month >= kLast) continue;
+    // Looked up each time: another server may have dropped it, as it had nothing in it.
+    const auto there = fmt::format(
+        "select to_regclass('zunth.sample_{0:04}_{1:02}') is not null and to_regclass('zunth.event_{0:04}_{1:02}') is "
+        "not "
+        "null",
+        month / 12, month % 12 + 1);
+    if (transaction.exec1(there)[0].as<bool>()) continue;
     lockTables(transaction);
     for (const char* table : {"sample", "event"})
       transaction.exec0(
           fmt::format("create table if not exists zunth.{0}_{1:04}_{2:02} partition of zunth.{0} for values from "
                       "('{1:04}-{2:02}-01 00:00:00+00') to ('{3:04}-{4:02}-01 00:00:00+00')",
                       table, month / 12, month % 12 + 1, (month + 1) / 12, (month + 1) % 12 + 1));
-    newMonths_.insert(month);
   }
 }
 

@@ -40,12 +40,14 @@ class PostgresConnection {
   auto transact(Work&& work) -> decltype(work(std::declval<pqxx::work&>())) {
     return attempt([&]() -> decltype(work(std::declval<pqxx::work&>())) {
       const Patience::Turn turn(patience_);
+      // Numbers that were given in a transaction which came to nothing are nobody's.
+      for (const auto id : newRows_) variables_[id].row = 0;
+      newRows_.clear();
       pqxx::work transaction(database_);
       auto out = work(transaction);
       if (!out) return out;
       transaction.commit();
-      months_.insert(newMonths_.begin(), newMonths_.end());
-      newMonths_.clear();
+      newRows_.clear();
       return out;
     });
   }
@@ -60,8 +62,6 @@ class PostgresConnection {
   std::int64_t server() const { return server_; }
   ua::DateTime beginsAt() const { return beginsAt_; }
   void beginAt(ua::DateTime time) { beginsAt_ = time; }
-  /// Tables of months may have gone.
-  void forgetMonths() { months_.clear(); }
 
  private:
   struct Variable {
@@ -79,7 +79,7 @@ class PostgresConnection {
   std::int64_t server_ = 0;
   std::vector<Variable> variables_;  // by VariableId
   std::unordered_map<std::string, VariableId> ids_;
-  std::set<MonthNumber> months_, newMonths_;  // that have their tables; those that get them in this transaction
+  std::vector<VariableId> newRows_;  // asked for in this transaction
   ua::DateTime beginsAt_;
 };
 

@@ -309,7 +309,7 @@ Result<std::vector<KeptEvent>> PostgresStore::events(DateTime from, DateTime to,
 
 Result<void> PostgresStore::forget(DateTime before) {
   if (auto fine = bring(); !fine) return fine.error();
-  auto fine = connection_->transact([&](pqxx::work& transaction) -> Result<void> {
+  return connection_->transact([&](pqxx::work& transaction) -> Result<void> {
     // Whole months; those of other servers may be kept for longer, so a month's table goes when nothing is in it.
     const auto limit = transaction
                            .exec_params1(
@@ -340,8 +340,6 @@ Result<void> PostgresStore::forget(DateTime before) {
     connection_->beginAt(connection_->earliest(transaction));
     return {};
   });
-  connection_->forgetMonths();
-  return fine;
 }
 
 }  // namespace zunth::history

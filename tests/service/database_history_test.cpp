@@ -228,6 +228,32 @@ TEST_CASE("many samples come back in pages, once each", "[history][database]") {
   CHECK(seen < 10'000);
 }
 
+TEST_CASE("what was begun in a transaction that came to nothing is begun anew", "[history][database]") {
+  const Database database;
+  auto store = opened(database);
+  const DateTime january = *DateTime::parse("2027-01-05T00:00:00Z");
+  Edit edit{Edit::Kind::Insert};
+  edit.samples = {DataValue(Variant(1.0), january)};
+  REQUIRE(database.query("alter table zunth.modified rename to away").code == 0);
+  CHECK_FALSE(store->edit(store->variable("fresh"), edit));
+  REQUIRE(database.query("alter table zunth.away rename to modified").code == 0);
+  add(*store, "fresh", edit.samples);
+  REQUIRE(store->flush(later(1)));
+  CHECK(database.query("select count(*) from zunth.sample_2027_01").out == "1\n");
+  CHECK(database.query("select count(*) from zunth.reading where variable = 'fresh'").out == "1\n");
+  CHECK(all(*opened(database), "fresh") == edit.samples);
+  // Another server takes a month's table away that has nothing in it; it is made again.
+  auto other = opened(database, "urn:two");
+  Edit remove{Edit::Kind::DeleteTimes};
+  remove.times = {january};
+  REQUIRE(store->edit(store->variable("fresh"), remove));
+  REQUIRE(other->forget(*DateTime::parse("2027-06-01T00:00:00Z")));
+  CHECK(database.query("select to_regclass('zunth.sample_2027_01') is null").out == "t\n");
+  add(*store, "fresh", edit.samples);
+  REQUIRE(store->flush(later(2)));
+  CHECK(database.query("select count(*) from zunth.sample_2027_01").out == "1\n");
+}
+
 KeptEvent eventAt(const space::Space& space, int i) {
   monitor::Event event(space.at(id::BaseEventType), space.at(id::Server));
   event.add({QualifiedName{0, String("Severity")}}, Variant(std::uint16_t{600}));
