@@ -93,9 +93,20 @@ Awaitable<Answer> saveDraft(Console& console, Visit visit) {
 
 Awaitable<Answer> dropDraft(Console& console, Visit visit) {
   const std::string name = visit.body.value("name", "");
-  auto drop = [name](Drafts& drafts) -> Result<Json> {
-    const auto fine = drafts.drop(name);
-    if (!fine) return fine.error();
+  if (auto fine = mayEdit(*visit.login, name); !fine) co_return Answer::of(fine.error());
+  const bool mayAll = visit.login->desk->hasRole(id::WellKnownRole_SecurityAdmin);
+  auto drop = [name, mayAll](Drafts& drafts) -> Result<Json> {
+    if (!name.empty() || mayAll) {
+      const auto fine = drafts.drop(name);
+      if (!fine) return fine.error();
+      return Json::object();
+    }
+    // All that are theirs to drop.
+    const auto files = drafts.list();
+    if (!files) return files.error();
+    for (const auto& file : *files)
+      if (file.isEdited && file.name != "site.yaml")
+        if (const auto fine = drafts.drop(file.name); !fine) return fine.error();
     return Json::object();
   };
   const Answer answer = co_await withDrafts(console, visit, std::move(drop));

@@ -294,6 +294,9 @@ TEST_CASE("who may not administer security doesn't do so by editing files", "[co
   CHECK(codeOf(house.post("/api/drafts", {{"name", "site.yaml"}, {"text", "x"}, {"version", ""}})) ==
         "BadUserAccessDenied");
   CHECK(codeOf(house.post("/api/drafts/apply", Json::object())) == "BadUserAccessDenied");
+  CHECK(codeOf(house.post("/api/drafts/drop", {{"name", "site.yaml"}})) == "BadUserAccessDenied");
+  CHECK(house.post("/api/drafts/drop", Json::object()).status == 200);
+  CHECK(house.got("/api/files")["files"][0]["isEdited"] == true);
   CHECK(house.get("/api/files/text?name=model/plant.yaml").status == 200);
   for (const char* name : {"../site.yaml", "state/users.yaml", "%2Fetc%2Fpasswd"})
     CHECK(codeOf(house.get(std::string("/api/files/text?name=") + name)) == "BadNodeIdInvalid");
