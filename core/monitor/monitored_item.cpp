@@ -24,6 +24,11 @@ MonitoredItem::MonitoredItem(std::uint32_t id, Subscription& owner, space::NodeI
       settings_(settings),
       mode_(mode) {}
 
+MonitoredItem::~MonitoredItem() {
+  clearQueues();
+  forgetLast();
+}
+
 bool MonitoredItem::sample(const DataValue& value, DateTime wallClock) {
   if (mode_ == MonitoringMode::Disabled) return false;
   if (settings_.aggregate) {
@@ -38,10 +43,26 @@ bool MonitoredItem::sample(const DataValue& value, DateTime wallClock) {
     if (!part) now.status = part.code();
   }
   if (last_ && !tellsMeaning_ && !settings_.filter.passes(*last_, now)) return false;
-  last_ = now;
-  if (std::exchange(tellsMeaning_, false)) now.status = now.status.withSemanticsChanged();
-  queueValue(std::move(now), wallClock);
+  const std::size_t octets = sizeOf(now);
+  DataValue told = now;
+  if (std::exchange(tellsMeaning_, false)) told.status = told.status.withSemanticsChanged();
+  queueValue(std::move(told), octets, wallClock);
+  keepLast(std::move(now), octets);
   return true;
+}
+
+void MonitoredItem::keepLast(DataValue value, std::size_t octets) {
+  constexpr std::size_t kFree = 256;  // octets of a value that don't count
+  forgetLast();
+  lastOctets_ = octets > kFree ? octets : 0;
+  owner_.allowance().hold(lastOctets_);
+  if (lastOctets_ > 0 && owner_.allowance().isOver(2)) return forgetLast();
+  last_ = std::move(value);
+}
+
+void MonitoredItem::forgetLast() {
+  owner_.allowance().release(std::exchange(lastOctets_, 0));
+  last_.reset();
 }
 
 bool MonitoredItem::close(DateTime wallClock) {
@@ -52,8 +73,8 @@ bool MonitoredItem::close(DateTime wallClock) {
 bool MonitoredItem::queueResults(DateTime wallClock) {
   auto results = aggregate_->results();
   for (auto& result : results) {
-    last_ = result;
-    queueValue(std::move(result), wallClock);
+    keepLast(result, sizeOf(result));
+    queueValue(std::move(result), sizeOf(result), wallClock);
   }
   return !results.empty();
 }
@@ -63,15 +84,15 @@ void MonitoredItem::meaningChanged(const std::optional<Range>& euRange) {
   if (euRange) settings_.filter.setRange(*euRange);
 }
 
-void MonitoredItem::queueValue(DataValue value, DateTime wallClock) {
+void MonitoredItem::queueValue(DataValue value, std::size_t octets, DateTime wallClock) {
   const bool wantsSource =
       settings_.timestamps == TimestampsToReturn::Source || settings_.timestamps == TimestampsToReturn::Both;
   const bool wantsServer =
       settings_.timestamps == TimestampsToReturn::Server || settings_.timestamps == TimestampsToReturn::Both;
   if (!wantsSource || attribute_ != AttributeId::Value) value.sourceTimestamp = {};
   value.serverTimestamp = wantsServer ? wallClock : DateTime{};
-  owner_.allowance().hold(sizeOf(value));
-  values_.push(std::move(value));
+  owner_.allowance().hold(octets);
+  values_.push(std::move(value), octets);
   trim();
 }
 
@@ -86,14 +107,15 @@ void MonitoredItem::event(List<Variant> fields) {
     ++overflows_;
     return;
   }
-  owner_.allowance().hold(sizeOf(fields));
-  events_.push(std::move(fields));
+  const std::size_t octets = sizeOf(fields);
+  owner_.allowance().hold(octets);
+  events_.push(std::move(fields), octets);
   trim();
 }
 
 bool MonitoredItem::repeatLast(DateTime wallClock) {
   if (!last_ || takesEvents() || mode_ == MonitoringMode::Disabled) return false;
-  if (values_.empty()) queueValue(*last_, wallClock);
+  if (values_.empty()) queueValue(*last_, std::max(lastOctets_, sizeof *last_), wallClock);
   return true;
 }
 
@@ -105,7 +127,7 @@ bool MonitoredItem::end(StatusCode why, DateTime wallClock) {
 }
 
 void MonitoredItem::dropFirstValue() {
-  owner_.allowance().release(sizeOf(values_.front()));
+  owner_.allowance().release(values_.front().octets);
   values_.dropFront();
 }
 
@@ -119,27 +141,27 @@ void MonitoredItem::trim() {
     const bool isMarked = settings_.queueSize > 1;
     if (settings_.discardOldest) {
       dropFirstValue();
-      if (isMarked) values_.front().status = values_.front().status.withOverflow();
+      if (isMarked) values_.front().item.status = values_.front().item.status.withOverflow();
     } else {
-      owner_.allowance().release(sizeOf(values_.secondNewest()));
+      owner_.allowance().release(values_.secondNewest().octets);
       values_.dropSecondNewest();
-      if (isMarked) values_.back().status = values_.back().status.withOverflow();
+      if (isMarked) values_.back().item.status = values_.back().item.status.withOverflow();
     }
   }
   while (isTooMuch(events_.size())) {
     ++overflows_;
     eventsLost_ = true;
-    owner_.allowance().release(sizeOf(events_.front()));
+    owner_.allowance().release(events_.front().octets);
     events_.dropFront();
   }
 }
 
 std::size_t MonitoredItem::nextSize() const {
-  return takesEvents() ? events_.empty() ? 0 : sizeOf(events_.front()) : sizeOf(values_.front());
+  return takesEvents() ? events_.empty() ? 0 : events_.front().octets : values_.front().octets;
 }
 
 DataValue MonitoredItem::takeValue() {
-  owner_.allowance().release(sizeOf(values_.front()));
+  owner_.allowance().release(values_.front().octets);
   return values_.take();
 }
 
@@ -149,14 +171,14 @@ std::optional<List<Variant>> MonitoredItem::takeEvent() {
     eventsLost_ = false;
     return std::nullopt;
   }
-  owner_.allowance().release(sizeOf(events_.front()));
+  owner_.allowance().release(events_.front().octets);
   return events_.take();
 }
 
 void MonitoredItem::clearQueues() {
   std::size_t octets = 0;
-  for (const auto& value : values_) octets += sizeOf(value);
-  for (const auto& fields : events_) octets += sizeOf(fields);
+  for (const auto& value : values_) octets += value.octets;
+  for (const auto& event : events_) octets += event.octets;
   owner_.allowance().release(octets);
   values_.clear();
   events_.clear();
@@ -173,7 +195,7 @@ void MonitoredItem::modify(const ItemSettings& settings) {
 void MonitoredItem::setMode(MonitoringMode mode) {
   if (mode == MonitoringMode::Disabled) {
     clearQueues();
-    last_.reset();
+    forgetLast();
     aggregate_.reset();
   }
   mode_ = mode;

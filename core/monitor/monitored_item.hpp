@@ -26,12 +26,13 @@ struct ItemSettings {
 
 /// One watched attribute (Part 4, 5.12): samples, or the events of an object, come in; those that pass the filter wait
 /// in its queue until they are published. What waits counts on the subscription's allowance; when that is used up, the
-/// queue gives way as if it were full, down to one.
+/// queue gives way as if it were full, down to one. So does a large value that is kept to compare the next with: when
+/// half of the allowance is used, it isn't kept, and the next is reported whatever it is.
 class MonitoredItem : public ua::Due {
  public:
   MonitoredItem(std::uint32_t id, Subscription& owner, space::NodeIndex node, ua::AttributeId attribute,
                 ua::IndexRange range, const ItemSettings& settings, ua::MonitoringMode mode);
-  ~MonitoredItem() { clearQueues(); }
+  ~MonitoredItem();
 
   std::uint32_t id() const { return id_; }
   Subscription& owner() const { return owner_; }
@@ -64,7 +65,7 @@ class MonitoredItem : public ua::Due {
   void modify(const ItemSettings& settings);
   /// Disabling empties the queue; the next sample after enabling is reported whatever it is.
   void setMode(ua::MonitoringMode mode);
-  /// The last value that was queued for the client; nothing before the first.
+  /// The last value that was queued for the client; nothing before the first, or when keeping it would take too much.
   const std::optional<ua::DataValue>& last() const { return last_; }
   bool hasQueued() const { return !values_.empty() || !events_.empty() || eventsLost_; }
   /// Octets that the oldest value or event takes, about.
@@ -85,7 +86,9 @@ class MonitoredItem : public ua::Due {
   bool isListed = false;
 
  private:
-  void queueValue(ua::DataValue value, ua::DateTime wallClock);
+  void queueValue(ua::DataValue value, std::size_t octets, ua::DateTime wallClock);
+  void keepLast(ua::DataValue value, std::size_t octets);
+  void forgetLast();
   bool queueResults(ua::DateTime wallClock);
   void trim();
   void dropFirstValue();
@@ -100,6 +103,7 @@ class MonitoredItem : public ua::Due {
   ItemSettings settings_;
   ua::MonitoringMode mode_;
   std::optional<ua::DataValue> last_;  // the last sample that passed
+  std::size_t lastOctets_ = 0;         // of it, on the allowance
   std::unique_ptr<LiveAggregate> aggregate_;
   NotificationQueue<ua::DataValue> values_;
   NotificationQueue<ua::List<ua::Variant>> events_;

@@ -6,28 +6,32 @@
 
 namespace zunth::monitor {
 
-/// What waits to be published of one item, oldest first. Takes away lazily from the front, so that a burst moves
-/// nothing.
+/// What waits to be published of one item, oldest first, each with the octets that it takes, as counting them may take
+/// long. Takes away lazily from the front, so that a burst moves nothing.
 template <class T>
 class NotificationQueue {
  public:
+  struct Entry {
+    T item;
+    std::size_t octets;
+  };
   std::size_t size() const { return items_.size() - taken_; }
   bool empty() const { return size() == 0; }
-  T& front() { return items_[taken_]; }
-  const T& front() const { return items_[taken_]; }
+  Entry& front() { return items_[taken_]; }
+  const Entry& front() const { return items_[taken_]; }
   /// The newest but one; there are two at least.
-  const T& secondNewest() const { return items_.end()[-2]; }
+  const Entry& secondNewest() const { return items_.end()[-2]; }
   auto begin() const { return items_.begin() + static_cast<std::ptrdiff_t>(taken_); }
   auto end() const { return items_.end(); }
-  T& back() { return items_.back(); }
-  void push(T item) { items_.push_back(std::move(item)); }
+  Entry& back() { return items_.back(); }
+  void push(T item, std::size_t octets) { items_.push_back({std::move(item), octets}); }
   T take() {
-    T item = std::move(items_[taken_]);
+    T item = std::move(items_[taken_].item);
     dropFront();
     return item;
   }
   void dropFront() {
-    ++taken_;
+    items_[taken_++] = {};  // what it held goes at once
     if (taken_ == items_.size()) {
       clear();
     } else if (taken_ > 8 && taken_ * 2 > items_.size()) {
@@ -43,7 +47,7 @@ class NotificationQueue {
   }
 
  private:
-  std::vector<T> items_;
+  std::vector<Entry> items_;
   std::size_t taken_ = 0;  // of items_, already gone
 };
 

@@ -1,6 +1,7 @@
 #include "core/monitor/sampling.hpp"
 
 #include "core/space/attributes.hpp"
+#include "core/ua/footprint.hpp"
 
 #include <algorithm>
 
@@ -8,6 +9,24 @@ namespace zunth::monitor {
 
 using namespace ua;
 using space::NodeIndex;
+
+namespace {
+
+/// How many octets of large values are looked at in one go, whoever watches them.
+constexpr std::size_t kAtOnce = 1u << 20;
+
+/// How long an item waits whose subscription holds all that it may.
+constexpr Duration kUntilThereIsRoom = std::chrono::seconds(1);
+
+/// What it takes to compare a value, to cut a part out of it and to keep it, in octets; nothing for small ones.
+std::size_t laborOf(const Variant& value) {
+  constexpr std::size_t kSmall = 256;
+  if (!value.isArray() && isNumeric(value.type())) return 0;
+  const std::size_t octets = footprint(value, kAtOnce);
+  return octets > kSmall ? octets : 0;
+}
+
+}  // namespace
 
 bool Sampling::isPolled(NodeIndex node, AttributeId attribute) const {
   return attribute != AttributeId::Value || space_.hasSource(node);
@@ -82,6 +101,9 @@ void Sampling::waitForInterval(MonitoredItem& item, Instant now, DateTime wallCl
 
 void Sampling::take(MonitoredItem& item, const DataValue& value, Instant now, DateTime wallClock) {
   if (item.settings().aggregate) return takeAggregate(item, value, now, wallClock);
+  // A queue gives way down to one; many large ones would still be too much. They are taken when there is room.
+  if (item.owner().allowance().isOver() && laborOf(value.value) > (item.hasQueued() ? item.nextSize() : 0))
+    return pending_.put(item, now + kUntilThereIsRoom);
   double interval = item.settings().samplingInterval;
   const bool polled = isPolled(item);
   // Also where somebody asked for no number.
@@ -94,6 +116,13 @@ void Sampling::take(MonitoredItem& item, const DataValue& value, Instant now, Da
   else
     pending_.remove(item);
   if (item.sample(value, wallClock)) item.owner().itemQueued(item);
+}
+
+void Sampling::sampleForgotten(Subscription& subscription, Instant now) {
+  for (const auto& [id, item] : subscription.items())
+    if (item->mode() == MonitoringMode::Reporting && !item->takesEvents() && !item->settings().aggregate &&
+        !item->last() && !item->hasQueued() && item->node() != space::kNoNode)
+      pending_.put(*item, now);
 }
 
 void Sampling::meaningChanged(NodeIndex node, Instant now, DateTime wallClock) {
@@ -113,12 +142,14 @@ std::span<MonitoredItem* const> Sampling::watchersOf(NodeIndex node) const {
 }
 
 void Sampling::valuesChanged(std::span<const space::Change> changes, Instant now, DateTime wallClock) {
-  for (const auto& change : changes) valueChanged(change, now, wallClock);
+  std::size_t left = kAtOnce;
+  for (const auto& change : changes) valueChanged(change, left, now, wallClock);
 }
 
-void Sampling::valueChanged(const space::Change& change, Instant now, DateTime wallClock) {
+void Sampling::valueChanged(const space::Change& change, std::size_t& left, Instant now, DateTime wallClock) {
   const auto found = watchers_.find(change.variable);
   if (found == watchers_.end()) return;
+  const std::size_t labor = laborOf(change.value.value);
   for (MonitoredItem* item : found->second.items) {
     if (item->attribute() != AttributeId::Value || item->mode() == MonitoringMode::Disabled) continue;
     if (item->settings().aggregate) {
@@ -126,10 +157,12 @@ void Sampling::valueChanged(const space::Change& change, Instant now, DateTime w
       continue;
     }
     if (item->isWaiting()) continue;
-    if (now >= item->nextSampleAt)
+    if (now >= item->nextSampleAt && labor <= left) {
+      left -= labor;
       take(*item, change.value, now, wallClock);
-    else
-      pending_.put(*item, item->nextSampleAt);
+    } else {
+      pending_.put(*item, std::max(now, item->nextSampleAt));
+    }
   }
 }
 
@@ -141,12 +174,15 @@ void Sampling::tick(Instant now, DateTime wallClock, Slice slice) {
       if (item->close(wallClock)) item->owner().itemQueued(*item);
       waitForInterval(*item, now, wallClock);
     } else if (!isPolled(*item)) {
-      take(*item, read(*item), now, wallClock);
+      const auto value = read(*item);
+      take(*item, value, now, wallClock);
+      if (laborOf(value.value) > 0) slice.lookAgain();
     } else {
       const auto key = std::uint64_t{item->node()} << 8 | static_cast<std::uint8_t>(item->attribute());
       auto found = readings.find(key);
       if (found == readings.end()) found = readings.emplace(key, read(*item)).first;
       take(*item, found->second, now, wallClock);
+      if (laborOf(found->second.value) > 0) slice.lookAgain();
     }
     if (slice.isOver()) return;
   }

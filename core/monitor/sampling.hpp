@@ -10,7 +10,8 @@ namespace zunth::monitor {
 
 /// Brings values from the space to the items that watch them, each no more often than its sampling interval.
 /// A change is taken at once when the item's interval has passed, else at its end; values that are computed at each
-/// read are polled. Nothing runs while nothing changes.
+/// read are polled. Where large values change that many watch, which takes long to compare and to cut, those who come
+/// last take them in slices from the next turn on, as they are then. Nothing runs while nothing changes.
 class Sampling {
  public:
   explicit Sampling(space::Space& space) : space_(space) {}
@@ -26,6 +27,8 @@ class Sampling {
   void end(MonitoredItem& item, ua::StatusCode why, ua::DateTime wallClock);
   /// Takes a sample at once and begins the item's beat anew, as after it was enabled or its settings changed.
   void refresh(MonitoredItem& item, ua::Instant now, ua::DateTime wallClock);
+  /// Of a subscription that tells its last values again: takes a sample for each item that could keep none.
+  void sampleForgotten(Subscription& subscription, ua::Instant now);
   /// What a variable's value means has changed: its items say so with its value as it is.
   void meaningChanged(space::NodeIndex node, ua::Instant now, ua::DateTime wallClock);
   /// Watched variables got these values.
@@ -56,7 +59,7 @@ class Sampling {
     std::vector<MonitoredItem*> items;
     std::size_t ofValue = 0;  // of the items, those that watch the value
   };
-  void valueChanged(const space::Change& change, ua::Instant now, ua::DateTime wallClock);
+  void valueChanged(const space::Change& change, std::size_t& left, ua::Instant now, ua::DateTime wallClock);
 
   space::Space& space_;
   space::TapId tap_ = 0;

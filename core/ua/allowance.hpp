@@ -20,12 +20,12 @@ class Allowance {
   void release(std::size_t octets) {
     for (Allowance* at = this; at; at = at->within_) at->held_ -= octets < at->held_ ? octets : at->held_;
   }
-  /// Whether more is held than may be, here or in what it is part of. Where others have used up what is there for all,
-  /// who holds little of their own keeps it.
-  bool isOver() const {
-    if (held_ > most_) return true;
+  /// Whether more is held than may be, or than one of so many parts of that, here or in what it is part of. Where
+  /// others have used up what is there for all, who holds little of their own keeps it.
+  bool isOver(std::size_t parts = 1) const {
+    if (held_ > most_ / parts) return true;
     const std::size_t little = most_ == SIZE_MAX ? 0 : most_ / 16;
-    return within_ && held_ > little && within_->isOver();
+    return within_ && held_ > little && within_->isOver(parts);
   }
   std::size_t held() const { return held_; }
   std::size_t most() const { return most_; }

@@ -26,7 +26,7 @@ std::int32_t BinaryReader::readLength(std::uint32_t most, const char* what) {
 BytesView BinaryReader::readOctets(bool& isNull) {
   const auto length = readLength(limits_.maxStringLength, "string");
   isNull = length < 0 || !ok();
-  if (length <= 0) return {};
+  if (length <= 0 || !addPart()) return {};
   const std::byte* from = take(static_cast<std::size_t>(length));
   return from ? BytesView(from, static_cast<std::size_t>(length)) : BytesView();
 }
@@ -115,6 +115,7 @@ void BinaryReader::readArray(BuiltInType type, bool hasDimensions, Variant& valu
   visitBuiltIn(type, [&]<class T>(std::type_identity<T>) {
     const auto length = readLength(limits_.maxArrayLength, "array");
     FixedArray<T> items;
+    if (!addPart()) return;
     if constexpr (std::is_arithmetic_v<T> && !std::is_same_v<T, bool>) {
       const std::size_t octets = static_cast<std::size_t>(std::max(length, 0)) * sizeof(T);
       const std::byte* from = take(octets);
@@ -166,6 +167,7 @@ void BinaryReader::read(Variant& value) {
   visitBuiltIn(type, [&]<class T>(std::type_identity<T>) {
     if constexpr (!std::is_same_v<T, Variant>) {
       T scalar{};
+      if (!detail::kInline<T> && !detail::kOctets<T> && !addPart()) return;
       read(scalar);
       if (ok()) value = Variant(std::move(scalar));
     }

@@ -13,13 +13,15 @@ struct DecodingLimits {
   std::uint32_t maxArrayLength = 1u << 20;    // elements
   std::uint32_t maxDepth = 100;               // of nested Variants, DataValues, ExtensionObjects, DiagnosticInfos
   std::uint32_t maxDimensions = kMostDimensions;
-  std::uint32_t growth = 24;          // octets of memory for each that came, for lists and arrays
-  std::size_t maxMemory = 64u << 20;  // beyond that, twice what came and no more
+  std::uint32_t growth = 24;            // octets of memory for each that came, for lists and arrays
+  std::size_t maxMemory = 64u << 20;    // beyond that, twice what came and no more
+  std::uint32_t maxParts = UINT32_MAX;  // texts, arrays and whatever else takes a piece of memory of its own
 };
 
 /// Reads OPC UA Binary (Part 6, 5.2) from memory. Errors stick: after the first one every read gives a default
 /// value and `error()` tells what was wrong and where, so callers check once, at the end. Lists and arrays take no
-/// more memory than the limits allow for what came: an element of one octet may be large in memory.
+/// more memory than the limits allow for what came: an element of one octet may be large in memory. Nor are there more
+/// parts than they allow, each of which takes its time to be made, copied and given back.
 class BinaryReader {
  public:
   explicit BinaryReader(BytesView in, const DecodingLimits& limits = {})
@@ -62,7 +64,7 @@ class BinaryReader {
   void read(List<T>& list) {
     const auto length = readLength(limits_.maxArrayLength, "array");
     list = length < 0 ? List<T>() : List<T>::emptyNotNull();
-    if (length > 0 && charge(static_cast<std::size_t>(length) * sizeof(T)))
+    if (length > 0 && addPart() && charge(static_cast<std::size_t>(length) * sizeof(T)))
       list.reserve(static_cast<std::size_t>(length));
     for (std::int32_t i = 0; i < length && ok(); ++i) read(list.emplace_back());
   }
@@ -121,6 +123,12 @@ class BinaryReader {
     return ok();
   }
   void leave() { --depth_; }
+  /// What follows takes a piece of memory of its own.
+  bool addPart() {
+    if (parts_ >= limits_.maxParts) fail(status::BadEncodingLimitsExceeded, "there are too many texts and arrays");
+    ++parts_;
+    return ok();
+  }
   /// The octets behind a length prefix; `isNull` tells a null string from an empty one.
   BytesView readOctets(bool& isNull);
   void readIdentifier(std::uint8_t kind, NodeId& value);
@@ -131,6 +139,7 @@ class BinaryReader {
   const std::byte* end_;
   DecodingLimits limits_;
   std::size_t memory_;  // octets that lists and arrays may still take
+  std::uint32_t parts_ = 0;
   StatusCode error_ = status::Good;
   const char* what_ = "";
   std::size_t failedAt_ = 0;

@@ -28,7 +28,7 @@ std::size_t of(const DiagnosticInfo& v) {
 
 }  // namespace
 
-std::size_t footprint(const Variant& value) {
+std::size_t footprint(const Variant& value, std::size_t enough) {
   if (value.isNull()) return 0;
   return visitBuiltIn(value.type(), [&]<class T>(std::type_identity<T>) -> std::size_t {
     constexpr bool isFlat = std::is_arithmetic_v<T> || std::is_same_v<T, DateTime> || std::is_same_v<T, StatusCode> ||
@@ -41,7 +41,10 @@ std::size_t footprint(const Variant& value) {
     }
     std::size_t octets = value.length() * sizeof(T);
     if constexpr (!isFlat)
-      for (const auto& item : value.items<T>()) octets += of(item);
+      for (const auto& item : value.items<T>()) {
+        if (octets > enough) break;
+        octets += of(item);
+      }
     return octets;
   });
 }

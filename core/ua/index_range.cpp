@@ -91,6 +91,10 @@ Result<Variant> IndexRange::of(const Variant& value) const {
     }
     const auto items = value.items<T>();
     FixedArray<T> part(count);
+    if (shape.size() == 1 && !intoStrings) {
+      std::ranges::copy(items.subspan(from[0], count), part.begin());
+      return Variant::array(std::move(part));
+    }
     bool some = !intoStrings;
     eachElement(shape, from, size, [&](std::size_t whole, std::size_t at) {
       if constexpr (hasParts) {
@@ -145,7 +149,10 @@ Result<Variant> IndexRange::replace(const Variant& value, const Variant& part) c
     const auto fresh = part.items<T>();
     FixedArray<T> whole(old.size());
     std::ranges::copy(old, whole.begin());
-    eachElement(shape, from, size, [&](std::size_t at, std::size_t inPart) { whole[at] = fresh[inPart]; });
+    if (shape.size() == 1)
+      std::ranges::copy(fresh, whole.begin() + from[0]);
+    else
+      eachElement(shape, from, size, [&](std::size_t at, std::size_t inPart) { whole[at] = fresh[inPart]; });
     return Variant::array(std::move(whole), {value.dimensions().begin(), value.dimensions().end()});
   });
 }

@@ -43,7 +43,7 @@ Announcer::Actor actorOf(const Session& session) {
 /// What an event repeats of a value: nothing that is longer than the rest of it together.
 Variant modest(const Variant& value) {
   constexpr std::size_t kMost = 16 * 1024;
-  if (footprint(value) <= kMost) return value;
+  if (footprint(value, kMost) <= kMost) return value;
   return Variant(String(format(value, {256, 8})));
 }
 

@@ -77,7 +77,7 @@ Job Attributes::readNow(ReadRequest request, Context context) {
       co_return core_.answer<ReadResponse>(
           context, Error{status::BadResponseTooLarge, "the values are larger than one response may be",
                          "read fewer nodes at once"});
-    co_await context.turn(core_.turns, octets > 1'000);
+    co_await context.turn(core_.turns, octets > 1'000 || !what.indexRange.empty());
   }
   diagnostics.give(response.responseHeader, response.diagnosticInfos, response.results.size());
   core_.answer<ReadResponse>(context, std::move(response));
@@ -179,7 +179,8 @@ void Attributes::writeAttribute(Writing& writing, std::size_t i, const WriteValu
   const auto attribute = static_cast<AttributeId>(one.attributeId);
   const auto allowed = mayWrite(space_, node, attribute, context.rights());
   const Variant before = allowed ? space::readAttribute(space_, node, attribute).value : Variant();
-  const auto written = allowed ? space::writeAttribute(space_, node, one) : allowed;
+  auto written = allowed ? core_.holdings.put(node, attribute, footprint(one.value.value)) : allowed;
+  if (written) written = space::writeAttribute(space_, node, one);
   announcer_.written(writing.actor, one, before, written.code());
   if (written && attribute == AttributeId::DataTypeDefinition) core_.typesChanged();
   if (written && attribute == AttributeId::Historizing && core_.historizingChanged) core_.historizingChanged();
@@ -213,6 +214,7 @@ void Attributes::writeOne(const std::shared_ptr<Writing>& writing, std::size_t i
     return;
   }
   if (object_.write(node, value->value)) return finish({status::Good, {}, {}});
+  if (auto fits = core_.holdings.put(node, attribute, footprint(value->value)); !fits) return finish(fits.error());
   if (value->sourceTimestamp.isNull()) value->sourceTimestamp = context.wallClock;
   space_.setValue(node, std::move(*value));
   core_.meaningChanged(node);

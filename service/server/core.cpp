@@ -67,7 +67,8 @@ Core::Core(space::Space& s, Settings made, Clock c)
               [this](monitor::Event event) { events.raise(std::move(event)); }, [this] { return events.hasMore(); }}),
       directory(startTime),
       turns(clock.now),
-      queued(settings.limits.maxQueued) {
+      queued(settings.limits.maxQueued),
+      holdings(settings.limits.maxWritten) {
   sampled_ = space.tap([this](auto changes) { sampling.valuesChanged(changes, clock.now(), clock.wallClock()); });
   sampling.setTap(sampled_);
   space.setRemovalListener([this](space::NodeIndex node) { nodeRemoved(node); });
@@ -98,6 +99,7 @@ void Core::nodeRemoved(space::NodeIndex node) {
   sampling.nodeRemoved(node, clock.wallClock());
   events.nodeRemoved(node);
   owners.removed(node);
+  holdings.forget(node);
   sessionMethods.erase(node);
 }
 

@@ -7,6 +7,7 @@
 #include "core/ua/structure_schema.hpp"
 #include "service/server/context.hpp"
 #include "service/server/handlers.hpp"
+#include "service/server/holdings.hpp"
 #include "service/server/login_guard.hpp"
 #include "service/server/server_directory.hpp"
 #include "service/server/settings.hpp"
@@ -68,6 +69,7 @@ class Core {
   std::uint32_t lastSubscriptionId = 0, lastItemId = 0;
   std::size_t itemCount = 0;   // monitored items of all subscriptions
   std::size_t addedNodes = 0;  // by clients
+  Holdings holdings;           // what they wrote
 
   /// Where history is kept; without one, nothing has a history.
   history::Archive* archive = nullptr;

@@ -24,6 +24,7 @@ struct Limits {
   // One request
   std::uint32_t maxOperationsPerRequest = 1'000;
   std::size_t maxRequestBeforeActivation = 64 * 1024;   // octets
+  std::uint32_t maxPartsPerRequest = 250'000;           // texts, arrays and other pieces of memory
   std::size_t maxResponse = 16u << 20;                  // octets, about; less where the client takes less
   double slice = 2;                                     // ms of one request's work before others have their turn
   std::uint32_t maxContinuationPointsPerSession = 100;  // of Browse, and as many of queries
@@ -57,6 +58,7 @@ struct Limits {
   // Nodes that clients add
   std::uint32_t maxAddedNodes = 100'000;
   std::uint32_t maxNodesPerInstance = 1'000;  // that one AddNodes makes below its node
+  std::size_t maxWritten = 512u << 20;        // octets of large values and texts that clients write into nodes
 
   // Texts that clients choose: octets
   std::size_t maxName = 512;

@@ -37,10 +37,12 @@ Result<space::NodeIndex> NodeManagement::add(const AddNodesItem& item, const Con
   if (auto may = mayDo(context, parent, PermissionType::AddNode); !may) return may.error();
   const std::size_t left =
       settings_.limits.maxAddedNodes - std::min<std::size_t>(core_.addedNodes, settings_.limits.maxAddedNodes);
-  const std::size_t before = space_.size();
+  const std::size_t before = space_.size(), octets = item.nodeAttributes.octets().size() + item.browseName.name.size();
+  if (auto fits = core_.holdings.check(octets); !fits) return fits.error();
   auto added = space::addNode(space_, item, std::min<std::size_t>(left, settings_.limits.maxNodesPerInstance));
   if (!added) return added.error();
   core_.addedNodes += space_.size() - before;
+  (void)core_.holdings.put(*added, AttributeId::Value, octets);
   changes.push_back(change(space_, *added, Verb::NodeAdded));
   if (const auto above = space_.parent(*added); above != space::kNoNode)
     changes.push_back(change(space_, above, Verb::ReferenceAdded));

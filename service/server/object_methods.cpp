@@ -68,6 +68,7 @@ CallOutcome ObjectMethods::resendData(const Inputs& inputs, Context& context) {
   auto subscription = ownSubscription(inputs[0], context);
   if (!subscription) return refused(subscription.error());
   (*subscription)->resendData(context.wallClock);
+  core_.sampling.sampleForgotten(**subscription, core_.clock.now());
   return {};
 }
 

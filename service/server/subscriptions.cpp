@@ -158,7 +158,10 @@ Result<TransferResult> Subscriptions::transferOne(std::uint32_t id, bool sendIni
   subscription.countTransfer(isSameApplication);
   // What was sent before and not acknowledged can be had again.
   TransferResult result{status::Good, subscription.availableSequenceNumbers()};
-  if (sendInitialValues) subscription.resendData(context.wallClock);
+  if (sendInitialValues) {
+    subscription.resendData(context.wallClock);
+    core_.sampling.sampleForgotten(subscription, core_.clock.now());
+  }
   return result;
 }
 

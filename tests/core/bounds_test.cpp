@@ -191,12 +191,37 @@ TEST_CASE("what falls due comes in its order, whatever goes meanwhile", "[bounds
   CHECK(heap.next() > Instant(std::chrono::milliseconds(50)));
 }
 
+TEST_CASE("a message has no more parts than it may have", "[bounds]") {
+  const LocalizedText text{"en", "x"};
+  const struct {
+    Variant value;
+    std::uint32_t parts;
+  } cases[] = {
+      {Variant(5), 0},
+      {Variant("x"), 1},
+      {Variant(text), 3},
+      {Variant::array({1, 2, 3}), 1},
+      {Variant::array({String("x"), String(), String("z")}), 3},
+      {Variant::array({text, text}), 5},
+      {Variant::array({Variant("x"), Variant(1.5), Variant::array({Variant("z")})}), 4},
+      {Variant(NodeId(1, "name")), 2},
+      {Variant(ExtensionObject::of(Range{0, 1})), 2},
+  };
+  for (const auto& [value, parts] : cases) {
+    CAPTURE(format(value));
+    const Bytes octets = encode(value);
+    CHECK(decode<Variant>(octets, {.maxParts = parts}).code() == status::Good);
+    if (parts > 0) CHECK(decode<Variant>(octets, {.maxParts = parts - 1}).code() == status::BadEncodingLimitsExceeded);
+  }
+}
+
 TEST_CASE("an allowance is part of a larger one", "[bounds]") {
   Allowance all(1000);
   {
     Allowance one(600, &all), other(600, &all);
     one.hold(500);
     CHECK(!one.isOver());
+    CHECK(one.isOver(2));  // than half of it
     other.hold(550);
     CHECK(one.isOver());  // together they hold too much
     other.release(100);
@@ -237,6 +262,10 @@ TEST_CASE("a slice is over when its time is", "[bounds]") {
 }
 
 TEST_CASE("a value's footprint is about what it holds", "[bounds]") {
+  const auto many = Variant::array(std::vector<Variant>(1'000, Variant(String(std::string(100, 'x')))));
+  CHECK(footprint(many) > 100'000);
+  CHECK(footprint(many, 50'000) > 50'000);
+  CHECK(footprint(many, 50'000) < 51'000);
   CHECK(footprint(Variant(1.5)) == 0);
   CHECK(footprint(Variant(String(std::string(1'000, 'x')))) >= 1'000);
   CHECK(footprint(Variant::array(std::vector<double>(1'000))) == 8'000);

@@ -337,6 +337,92 @@ TEST_CASE("queues give way when what they may hold is used up", "[monitor][bound
   CHECK(most.held() < 100);  // the first sample was not acknowledged
 }
 
+namespace {
+
+/// A value that takes long to cut, and many who watch most of it.
+struct LargeFixture : Fixture {
+  static constexpr std::size_t kWatchers = 40;
+  explicit LargeFixture(std::size_t octets) : most(octets) {
+    subscription.allowance().moveTo(&most);
+    set(0);
+    for (std::uint32_t i = 0; i < kWatchers; ++i)
+      sampling.add(subscription.add(std::make_unique<MonitoredItem>(100 + i, subscription, variable, AttributeId::Value,
+                                                                    *IndexRange::parse("0:90000"), ItemSettings(),
+                                                                    MonitoringMode::Reporting)),
+                   now, kWall);
+  }
+  ~LargeFixture() {
+    while (!subscription.items().empty()) subscription.removeItem(subscription.items().begin()->first);
+    acknowledge();
+    CHECK(most.held() == 0);
+    subscription.allowance().moveTo(nullptr);
+  }
+  void set(double first) {
+    std::vector<Variant> parts(100'000, Variant("a part"));
+    parts[0] = Variant(first);
+    space.setValue(variable, DataValue(Variant::array(parts), kWall));
+  }
+  std::size_t waiting() const {
+    const auto hasQueued = [](const auto& item) { return item.second->hasQueued(); };
+    return static_cast<std::size_t>(std::ranges::count_if(subscription.items(), hasQueued));
+  }
+  void acknowledge() {
+    for (const auto number : subscription.availableSequenceNumbers()) (void)subscription.acknowledge(number);
+  }
+  /// How many values are published until nothing waits.
+  std::size_t told() {
+    std::size_t out = 0;
+    while (waiting() > 0) {
+      const auto message = subscription.publish(kWall).message;
+      for (const auto& data : message.notificationData) out += data.as<DataChangeNotification>()->monitoredItems.size();
+      acknowledge();
+    }
+    return out;
+  }
+  Allowance most;
+};
+
+}  // namespace
+
+TEST_CASE("a large value that many watch in part is brought to them in slices", "[monitor][bounds]") {
+  LargeFixture f(1'000'000'000);
+  CHECK(f.told() == f.kWatchers);
+  f.set(1);
+  CHECK(f.waiting() < 2);
+  Instant clock{};
+  std::size_t turns = 0;
+  for (; f.sampling.nextDue() <= f.now && turns < 2 * f.kWatchers; ++turns)
+    f.sampling.tick(f.now, kWall, Slice([&] { return clock += milliseconds(3); }, milliseconds(2)));
+  CHECK(turns >= f.kWatchers - 1);
+  CHECK(f.told() == f.kWatchers);
+}
+
+TEST_CASE("a large value that is too much for all who watch it is brought to them one after another",
+          "[monitor][bounds]") {
+  LargeFixture f(24'000'000);
+  // Those for whom there is no room yet wait a second, as often as it takes.
+  std::size_t told = 0, rounds = 0;
+  for (; told < f.kWatchers && rounds < f.kWatchers; ++rounds) {
+    CHECK(f.most.held() < 30'000'000);
+    told += f.told();
+    f.pass(1'000);
+  }
+  CHECK(told == f.kWatchers);
+  CHECK(rounds > 2);
+  // What they keep to compare the next with takes half of it at most.
+  CHECK(f.told() == 0);
+  CHECK(f.most.held() <= 12'000'000);
+  // Who has kept nothing says it again, too, when a subscription is taken over.
+  f.subscription.resendData(kWall);
+  CHECK(f.waiting() < f.kWatchers);
+  f.sampling.sampleForgotten(f.subscription, f.now);
+  for (told = rounds = 0; told < f.kWatchers && rounds < f.kWatchers; ++rounds) {
+    told += f.told();
+    f.pass(1'000);
+  }
+  CHECK(told == f.kWatchers);
+}
+
 TEST_CASE("messages are cut by their size, and a value that is too large is told of", "[monitor][bounds]") {
   Fixture f;
   f.watch(0, 100);
@@ -355,6 +441,7 @@ TEST_CASE("messages are cut by their size, and a value that is too large is told
   CHECK(values == 10);
   CHECK(messages == 5);
   f.space.setValue(f.variable, DataValue(Variant(String(std::string(2'000'000, 'z'))), kWall));
+  f.sampling.tick(f.now, kWall);
   const auto told = f.subscription.publish(kWall, {}, {100'000, 1'000'000});
   const auto changes = *told.message.notificationData.at(0).as<DataChangeNotification>();
   CHECK(changes.monitoredItems[0].value.status == status::BadResponseTooLarge);

@@ -47,6 +47,7 @@ objects:
   DF1:
     count: UInt32 = 0 writable
     text: String = "x" writable
+    parts: BaseDataType[] writable
     level: Float m 0..5
 )");
     service = std::make_unique<test::Process>(std::vector<std::string>{
@@ -88,7 +89,7 @@ Awaitable<std::shared_ptr<Session>> sessionAt(std::string url) {
   co_return *opened;
 }
 
-const NodeId kCount(2, "DF1/count"), kText(2, "DF1/text");
+const NodeId kCount(2, "DF1/count"), kText(2, "DF1/text"), kParts(2, "DF1/parts");
 
 /// Counts a variable up and watches it, on a thread of its own, and notes how long each answer took.
 class GoodClient {
@@ -297,6 +298,39 @@ Awaitable<void> oneLargeTextManyTimes(Site& site) {
     (void)co_await session->write(kText, Variant(String(std::string(10'000'000, static_cast<char>('a' + i)))));
   }
   (void)co_await session->write(kText, Variant("x"));
+  co_await session->close();
+}
+
+/// One value of as many parts as may be, which the next turn can't go on with: written, read whole and in part, watched
+/// with a deadband, compared.
+Awaitable<void> oneValueOfAMillionParts(Site& site) {
+  auto session = co_await sessionAt(site.url);
+  const std::vector<Variant> kinds = {
+      Variant::array(std::vector<Variant>(240'000, Variant("a text of some length"))),
+      Variant::array(std::vector<Variant>(1'000'000, Variant("more than may be"))),
+      Variant::array(std::vector<Variant>(1'000'000)),
+      Variant::array(std::vector<Variant>(1'000'000, Variant(1.5))),
+  };
+  const Variant single = Variant::array(std::vector<Variant>(1));
+  const auto made = co_await subscribe(*session);
+  CreateMonitoredItemsRequest items;
+  items.subscriptionId = made;
+  items.timestampsToReturn = TimestampsToReturn::Both;
+  for (int i = 0; i < 100; ++i) items.itemsToCreate.push_back(watching(kParts, 0, 100));
+  for (auto& item : items.itemsToCreate) item.itemToMonitor.indexRange = "1:239998";
+  (void)co_await session->request(std::move(items));
+  for (int round = 0; round < 2; ++round)
+    for (const auto& kind : kinds) {
+      (void)co_await session->write(kParts, kind);
+      ReadRequest read;
+      read.timestampsToReturn = TimestampsToReturn::Both;
+      for (int k = 0; k < 1'000; ++k) read.nodesToRead.push_back({kParts, 13, k ? "1:239998" : "", {}});
+      (void)co_await session->connection()->request(std::move(read), std::chrono::seconds(20));
+      WriteRequest part;
+      for (int k = 0; k < 100; ++k) part.nodesToWrite.push_back(WriteValue{kParts, 13, "7", DataValue(single)});
+      (void)co_await session->request(std::move(part));
+    }
+  (void)co_await session->write(kParts, single);
   co_await session->close();
 }
 
@@ -573,6 +607,13 @@ Awaitable<void> subscriptionsHandedAround(Site& site) {
   co_await two->close();
 }
 
+/// Sanitizers keep what was given back for a while.
+#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
+constexpr std::size_t kMemoryFactor = 6;
+#else
+constexpr std::size_t kMemoryFactor = 1;
+#endif
+
 struct Attack {
   const char* name;
   Awaitable<void> (*run)(Site&);
@@ -584,6 +625,7 @@ constexpr Attack kAttacks[] = {
     {"structures in structures", depthsOfStructures},
     {"half of the address space, again and again", halfOfTheAddressSpace},
     {"one large text, many times", oneLargeTextManyTimes},
+    {"one value of a million parts", oneValueOfAMillionParts},
     {"filters that take for ever", filtersWithoutEnd},
     {"every session that there is", everySessionThereIs},
     {"publishes and acknowledgements", publishesAndAcknowledgements},
@@ -635,7 +677,9 @@ TEST_CASE("a service without descriptors goes on when there are some again", "[h
 
 TEST_CASE("hostile peers shut nobody out", "[hostile]") {
   Site site;
+  const char* only = std::getenv("ZUNTH_ONLY_ATTACK");
   for (const auto& attack : kAttacks) {
+    if (only && std::string_view(attack.name).find(only) == std::string_view::npos) continue;
     INFO(attack.name);
     GoodClient good(site.url);
     REQUIRE(good.failure == "");
@@ -653,7 +697,7 @@ TEST_CASE("hostile peers shut nobody out", "[hostile]") {
     const double median = waits[waits.size() / 2];
     CAPTURE(median, waits.back(), waits.size(), site.memory() >> 20);
     CHECK(waits.back() < 1'000 * median);
-    CHECK(site.memory() < attack.memory << 20);
+    CHECK(site.memory() < attack.memory * kMemoryFactor << 20);
     if (std::getenv("ZUNTH_SHOW_WAITS"))
       std::fprintf(stderr, "%-45s median %6.2f ms  longest %7.1f ms  %4zu MB\n", attack.name, median, waits.back(),
                    site.memory() >> 20);

@@ -200,6 +200,44 @@ TEST_CASE("all classes of nodes can be added", "[nodes]") {
   }
 }
 
+TEST_CASE("what clients write takes no more memory than it may, and is given back", "[nodes][bounds]") {
+  Bench b(true, [](server::Settings& settings) {
+    kAllowed(settings);
+    settings.limits.maxWritten = 100'000;
+  });
+  allow(b);
+  const auto text = [](std::size_t octets) { return Variant(String(std::string(octets, 'x'))); };
+  const auto write = [&](const char* node, Variant value, AttributeId attribute = AttributeId::Value) {
+    WriteRequest request;
+    request.nodesToWrite.push_back(WriteValue{NodeId(1, String(node)), static_cast<std::uint32_t>(attribute), {}, {}});
+    request.nodesToWrite[0].value.value = std::move(value);
+    return b.call(request)->results[0];
+  };
+  b.addVariable("one", id::String, Variant("x"));
+  b.addVariable("other", id::String, Variant("x"));
+  CHECK(write("one", text(60'000)) == status::Good);
+  CHECK(write("other", text(60'000)) == status::BadOutOfMemory);
+  CHECK(write("other", text(200)) == status::Good);   // small ones are always taken
+  CHECK(write("one", text(70'000)) == status::Good);  // in place of what was there
+  CHECK(write("one", text(30'000)) == status::Good);
+  CHECK(write("other", text(60'000)) == status::Good);
+  // A new node counts with what it comes with, until it goes.
+  AddNodesItem large = level();
+  VariableAttributes attributes = *large.nodeAttributes.as<VariableAttributes>();
+  attributes.dataType = id::String;
+  attributes.value = text(30'000);
+  large.nodeAttributes =
+      ExtensionObject::binary(NodeId(VariableAttributes::kBinaryId), ByteString(BytesView(encode(attributes))));
+  CHECK(add(b, large).statusCode == status::BadOutOfMemory);
+  CHECK(write("one", text(1)) == status::Good);
+  CHECK(add(b, large).statusCode == status::Good);
+  CHECK(write("one", text(30'000)) == status::BadOutOfMemory);
+  DeleteNodesRequest deletion;
+  deletion.nodesToDelete.push_back({NodeId(1, String("level")), true});
+  CHECK(b.call(deletion)->results[0] == status::Good);
+  CHECK(write("one", text(30'000)) == status::Good);
+}
+
 TEST_CASE("nodes are deleted with what hangs on them alone", "[nodes][cu:Node Management Delete Node]") {
   Bench b(true, kAllowed);
   allow(b);
