@@ -152,7 +152,7 @@ void ServerChannel::open(const Chunk& chunk) {
     return refuse({status::BadSecurityPolicyRejected, "the policy's URI has more than 255 octets", {}});
   const secure::Policy* policy = opening->policy = secure::policyOf(policyUri);
   opening->own = policy ? options_.identities.of(policy->key) : options_.identities.main();
-  if (policyUri != kPolicyNone && (!policy || !opening->own))
+  if (policyUri != kPolicyNone && (!policy || !opening->own || !options_.offer.has(*policy)))
     return refuse(
         {status::BadSecurityPolicyRejected, fmt::format("this server doesn't offer the policy {}", policyUri), {}});
   if (policy) {
@@ -252,6 +252,10 @@ Result<void> ServerChannel::checkOpening(const Opening& opening) const {
                  opening.policy ? "a security policy goes with Sign or SignAndEncrypt"
                                 : "policy None goes with security mode None only",
                  {}};
+  if (opening.policy &&
+      !options_.offer.has(*opening.policy, request.securityMode == MessageSecurityMode::SignAndEncrypt))
+    return Error{
+        status::BadSecurityModeRejected, "this server doesn't offer this mode: ask for its endpoints anew", {}};
   if (request.requestType != SecurityTokenRequestType::Issue && request.requestType != SecurityTokenRequestType::Renew)
     return Error{status::BadRequestTypeInvalid, "a token is issued or renewed, and nothing else", {}};
   const bool renews = request.requestType == SecurityTokenRequestType::Renew;

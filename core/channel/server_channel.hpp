@@ -55,6 +55,7 @@ class ServerChannel {
     std::uint32_t channelId = 1;                                     // unique in the server, not 0
     std::uint32_t leastLifetime = 10'000, mostLifetime = 3'600'000;  // ms, of a security token
     secure::Identities identities;                                   // without any, policy None only
+    secure::Offer offer;
     std::function<ua::ByteString(std::size_t)> random;               // octets for nonces
     std::optional<ReverseHello> reverseHello;                        // where the server connected to the client
   };

@@ -1,8 +1,10 @@
 #pragma once
 
+#include <algorithm>
 #include <cstddef>
 #include <span>
 #include <string_view>
+#include <vector>
 
 namespace zunth::secure {
 
@@ -43,6 +45,19 @@ struct Policy {
 
 /// Those that are offered, the strongest first. Deprecated ones are not among them.
 std::span<const Policy> policies();
+
+/// Which policies and modes of secured channels a server takes: all, without another word.
+struct Offer {
+  std::vector<const Policy*> policies;  // all, when empty
+  bool takesSigned = true, takesEncrypted = true;
+
+  bool has(const Policy& policy) const {
+    return policies.empty() || std::ranges::find(policies, &policy) != policies.end();
+  }
+  bool has(const Policy& policy, bool isEncrypted) const {
+    return has(policy) && (isEncrypted ? takesEncrypted : takesSigned);
+  }
+};
 /// Null for None and for what isn't offered.
 const Policy* policyOf(std::string_view uri);
 const Policy* policyNamed(std::string_view name);

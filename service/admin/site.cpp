@@ -59,6 +59,40 @@ std::vector<std::pair<std::string, fs::path>> filesOf(const fs::path& folder, co
   return out;
 }
 
+/// The policies and modes of secured channels: "policies: [Basic256Sha256]", "modes: [encrypt]".
+secure::Offer readOffer(const Entry& security, Findings& findings) {
+  secure::Offer offer;
+  if (const Entry* list = security.find("policies")) {
+    std::vector<std::string> names;
+    for (const auto& policy : secure::policies()) names.emplace_back(policy.name);
+    for (const Text& name : security.textsOf("policies")) {
+      if (const auto* policy = secure::policyNamed(name.text)) {
+        offer.policies.push_back(policy);
+        continue;
+      }
+      const auto near = nearest(name.text, names);
+      findings.error(
+          name.place, fmt::format("there is no policy '{}' here", name.text),
+          near.empty() ? fmt::format("there are {}", fmt::join(names, ", ")) : fmt::format("did you mean '{}'?", near));
+    }
+    if (security.textsOf("policies").empty())
+      findings.error(list->key.place, "no policy is left", "name one at least, or leave 'policies' out for all");
+  }
+  if (const Entry* list = security.find("modes")) {
+    offer.takesSigned = offer.takesEncrypted = false;
+    for (const Text& mode : security.textsOf("modes")) {
+      if (mode.text != "sign" && mode.text != "encrypt")
+        findings.error(mode.place, fmt::format("'{}' is no mode of a secured channel", mode.text),
+                       "write sign, encrypt, or both");
+      offer.takesSigned |= mode.text == "sign";
+      offer.takesEncrypted |= mode.text == "encrypt";
+    }
+    if (security.textsOf("modes").empty())
+      findings.error(list->key.place, "no mode is left", "write sign, encrypt, or leave 'modes' out for both");
+  }
+  return offer;
+}
+
 bool readSwitch(const Entry& root, std::string_view key, Findings& findings, bool byDefault) {
   const Text* text = root.textOf(key);
   if (!text) return byDefault;
@@ -265,8 +299,9 @@ void readSettings(const Entry& root, server::Settings& settings, Findings& findi
   settings.acceptRegistrations = readSwitch(root, "directory", findings, false);
   settings.diagnostics = readSwitch(root, "diagnostics", findings, true);
   if (const Entry* security = root.find("security")) {
-    checkKeys(*security, {"unsecured", "anonymous", "tolerate", "review-trust"}, findings);
+    checkKeys(*security, {"unsecured", "anonymous", "policies", "modes", "tolerate", "review-trust"}, findings);
     settings.allowUnsecured = readSwitch(*security, "unsecured", findings, false);
+    settings.offer = readOffer(*security, findings);
   }
 }
 

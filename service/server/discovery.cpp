@@ -65,7 +65,9 @@ List<EndpointDescription> Discovery::endpoints(const String& askedUrl) const {
       std::uint8_t level = 100;
       if (hasChannel(transport))
         for (auto mode : {MessageSecurityMode::SignAndEncrypt, MessageSecurityMode::Sign})
-          for (const auto& policy : secure::policies()) add(&policy, mode, --level);
+          for (const auto& policy : secure::policies())
+            if (--level; settings_.offer.has(policy, mode == MessageSecurityMode::SignAndEncrypt))
+              add(&policy, mode, level);
       // Over TLS nothing is left unsecured by policy None, though the client shows no certificate.
       if (settings_.allowUnsecured || url->isOverTls())
         add(nullptr, MessageSecurityMode::None, url->isOverTls() ? 50 : 0);

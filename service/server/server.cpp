@@ -75,7 +75,7 @@ void Server::serve(Needs needs, Of& service, Handler handler, const std::shared_
 }
 
 void Server::handle(const std::shared_ptr<Peer>& peer, std::uint32_t requestId, BytesView body) {
-  BinaryReader reader(body);
+  BinaryReader reader(body, {.maxParts = core_.settings.limits.maxPartsPerRequest});
   const auto type = reader.next<NodeId>();
   core_.turns.begin(core_.sliceLength());
   core_.events.setSlice(core_.turns.slice());
@@ -196,6 +196,7 @@ void Server::adopt(const Settings& wanted) {
   auto& settings = core_.settings;
   settings.applicationName = wanted.applicationName;
   settings.allowUnsecured = wanted.allowUnsecured;
+  settings.offer = wanted.offer;
   settings.allowAnonymous = wanted.allowAnonymous;
   settings.allowNodeManagement = wanted.allowNodeManagement;
   settings.acceptRegistrations = wanted.acceptRegistrations;
@@ -212,6 +213,12 @@ const Session* Server::sessionOf(const NodeId& sessionId) const {
   const auto found =
       std::ranges::find_if(core_.sessions, [&](const auto& entry) { return entry.second->sessionId == sessionId; });
   return found == core_.sessions.end() ? nullptr : found->second.get();
+}
+
+void Server::endSession(const NodeId& sessionId, const Error& why) {
+  const auto found =
+      std::ranges::find_if(core_.sessions, [&](const auto& entry) { return entry.second->sessionId == sessionId; });
+  if (found != core_.sessions.end()) sessions_.end(*found->second, why, Sessions::Keep::Nothing);
 }
 
 std::vector<const Session*> Server::sessionList() const {

@@ -287,7 +287,10 @@ void Sessions::accountsChanged(const std::function<Result<Account>(const User& u
   for (auto& [token, session] : core_.sessions) {
     if (!session->isActivated) continue;
     const auto& settings = core_.settings;
+    const auto* policy = secure::policyOf(session->proof.policyUri.view());
+    const bool isEncrypted = session->proof.mode == MessageSecurityMode::SignAndEncrypt;
     if ((session->user.mechanism.view() == "Anonymous" && !settings.allowAnonymous) ||
+        (policy && !settings.offer.has(*policy, isEncrypted)) ||
         (session->proof.mode == MessageSecurityMode::None && !session->proof.isEncryptedBelow &&
          !settings.allowUnsecured)) {
       ended.push_back(session.get());

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/secure/certificate.hpp"
+#include "core/secure/policy.hpp"
 #include "service/server/limits.hpp"
 #include "service/server/session.hpp"
 
@@ -22,6 +23,7 @@ struct Settings {
   std::vector<std::string> endpointUrls;
   std::vector<std::string> clientUrls;  // of clients that the server connects to by itself
   bool allowUnsecured = false;          // security policy None
+  secure::Offer offer;                  // of other policies
   secure::Identities identities;        // without any, no secured endpoint is offered
   /// Whether a client's certificate (with its chain) is accepted; why not, otherwise.
   std::function<ua::Result<void>(const ua::ByteString& chain)> trust;

@@ -89,12 +89,14 @@ const zunth::secure::Identities& identities() {
 /// A client and a server that talk through memory.
 struct Pair {
   explicit Pair(ChannelLimits clientLimits = {}, ChannelLimits serverLimits = {},
-                const zunth::secure::Policy* policy = nullptr, MessageSecurityMode mode = MessageSecurityMode::None) {
+                const zunth::secure::Policy* policy = nullptr, MessageSecurityMode mode = MessageSecurityMode::None,
+                zunth::secure::Offer offer = {}) {
     ServerChannel::Options serverOptions;
     serverOptions.limits = serverLimits;
     serverOptions.channelId = 7;
     serverOptions.identities = identities();
     serverOptions.random = countingOctets;
+    serverOptions.offer = std::move(offer);
     server = std::make_unique<ServerChannel>(serverOptions, serverSide);
     serverSide.channel = server.get();
     ClientChannel::Options clientOptions;
@@ -444,6 +446,32 @@ TEST_CASE("a client that is not trusted is told so", "[channel]") {
   CHECK(pair.clientSide.openings == 0);
   REQUIRE(pair.clientSide.endings.size() == 1);
   CHECK(pair.clientSide.endings[0].code == status::BadSecurityChecksFailed);
+}
+
+TEST_CASE("a channel of a policy or mode that isn't offered is refused", "[channel]") {
+  const auto* const one = zunth::secure::policyNamed("Basic256Sha256");
+  const auto* const other = zunth::secure::policyNamed("Aes256_Sha256_RsaPss");
+  const struct {
+    zunth::secure::Offer offer;
+    const zunth::secure::Policy* policy;
+    MessageSecurityMode mode;
+    StatusCode outcome;
+  } cases[] = {
+      {{}, one, MessageSecurityMode::Sign, status::Good},
+      {{{one}}, one, MessageSecurityMode::Sign, status::Good},
+      {{{other}}, one, MessageSecurityMode::Sign, status::BadSecurityPolicyRejected},
+      {{{other, one}, false, true}, one, MessageSecurityMode::Sign, status::BadSecurityModeRejected},
+      {{{}, false, true}, one, MessageSecurityMode::SignAndEncrypt, status::Good},
+      {{{}, true, false}, one, MessageSecurityMode::SignAndEncrypt, status::BadSecurityModeRejected},
+  };
+  for (const auto& [offer, policy, mode, outcome] : cases) {
+    Pair pair({}, {}, policy, mode, offer);
+    pair.settle();
+    CHECK(pair.clientSide.openings == (outcome == status::Good));
+    if (outcome == status::Good) continue;
+    REQUIRE(pair.clientSide.endings.size() == 1);
+    CHECK(pair.clientSide.endings[0].code == outcome);
+  }
 }
 
 TEST_CASE("a server that comes by itself is who it says it is", "[channel]") {

@@ -15,9 +15,10 @@ const char* kSite = "uri: urn:fernhollow.example:test\nsecurity:\n  unsecured: o
 const char* kModel =
     "namespace: http://fernhollow.example/test\nobjects:\n  F1:\n    a: Double\n    b: String\n    w: Int16 = 0 "
     "writable\n "
-    "   go(): x\n  F2:\n    a: Double\n";
+    "   go(): x\n    row: Double[3]\n    any: Double[]\n  F2:\n    a: Double\n";
 const char* kDevice =
-    "driver: modbus-tcp\npoints:\n  a: input 0 Float\n  s: holding 5 String 4\nactions:\n  go:\n    - s = x\n";
+    "driver: modbus-tcp\npoints:\n  a: input 0 Float\n  s: holding 5 String 4\n  three: input 10 Int16[3] scale 0.1\n"
+    "  four: input 20 Float[4]\nactions:\n  go:\n    - s = x\n";
 
 admin::Site siteWith(const std::string& bindings, const test::TemporaryFolder& folder) {
   folder.write("site.yaml", kSite);
@@ -32,9 +33,14 @@ admin::Site siteWith(const std::string& bindings, const test::TemporaryFolder& f
 
 TEST_CASE("bindings lead from nodes to points", "[site]") {
   test::TemporaryFolder folder;
-  const auto site = siteWith("  \"{F}/a\": dev-{F}/a\n  F1/b: dev-F1/s\n  F1/go(): dev-F2/go\n", folder);
+  const auto site = siteWith(
+      "  \"{F}/a\": dev-{F}/a\n  F1/b: dev-F1/s\n  F1/go(): dev-F2/go\n  F1/row: dev-F1/three\n  F1/any: dev-F1/four\n",
+      folder);
   for (const auto& line : site.report()) FAIL(line);
-  REQUIRE(site.bindings.variables.size() == 3);
+  REQUIRE(site.bindings.variables.size() == 5);
+  const auto shown =
+      device::shownAs(*site.space, site.bindings.variables[4].variable, DataValue(Variant::array({0.1f, -2.0f})));
+  CHECK(shown.value == Variant::array({0.1, -2.0}));
   CHECK(site.space->path(site.bindings.variables[1].variable) == "F2/a");
   CHECK(site.devices[site.bindings.variables[1].device].name == "dev-F2");
   REQUIRE(site.bindings.methods.size() == 1);
@@ -48,6 +54,10 @@ TEST_CASE("bindings that lead nowhere are named", "[site]") {
            {"  F1/a: dve-F1/a\n", "there is no device 'dve-F1'"},
            {"  F1/a: dev-F1/c\n", "the device dev-F1 has no point 'c'"},
            {"  F1/b: dev-F1/a\n", "F1/b is a String, the point a gives a Float"},
+           {"  F1/a: dev-F1/four\n", "F1/a is a Double, the point four gives a Float[4]"},
+           {"  F1/row: dev-F1/four\n", "F1/row is a Double[3], the point four gives a Float[4]"},
+           {"  F1/row: dev-F1/a\n", "F1/row is a Double[3], the point a gives a Float"},
+           {"  F1/any: dev-F1/s\n", "F1/any is a Double[], the point s gives a String"},
            {"  F1: dev-F1/a\n", "F1 is no variable"},
            {"  F1/a(): dev-F1/go\n", "F1/a is no method"},
            {"  F1/go(): dev-F1/stop\n", "the device dev-F1 has no action 'stop'"},
@@ -75,6 +85,9 @@ TEST_CASE("a site's own settings are checked", "[site]") {
            {"uri: urn:x\nclients: [opc.wss://y]\n", "'opc.wss://y' is no URL for a server to go to"},
            {"uri: urn:x\nlimits:\n  sessions: 0\n", "'0' is no number from 1 to 10000"},
            {"uri: urn:x\nsecurity: {tolerate: [time, trust]}\n", "'trust' is no fault that may be tolerated"},
+           {"uri: urn:x\nsecurity: {policies: [Basic256Sha265]}\n", "there is no policy 'Basic256Sha265' here"},
+           {"uri: urn:x\nsecurity: {policies: []}\n", "no policy is left"},
+           {"uri: urn:x\nsecurity: {modes: [encrypted]}\n", "'encrypted' is no mode of a secured channel"},
            {"uri: urn:x\nsecurity: {anonymous: Fisher}\n", "'Fisher' is neither off nor on nor a role"},
            {"uri: urn:x\nlimits:\n  sesions: 5\n", "'sesions' means nothing here"},
            {"uri: urn:x\nsecurity:\n  unsecured: maybe\n", "'maybe' is neither on nor off"}}) {
