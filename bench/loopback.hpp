@@ -3,6 +3,7 @@
 #include "core/channel/client_channel.hpp"
 #include "core/space/namespace0.hpp"
 #include "service/endpoint/listener.hpp"
+#include "service/server/server.hpp"
 
 #include <future>
 #include <thread>

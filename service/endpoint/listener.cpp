@@ -35,8 +35,8 @@ constexpr const char* kTcpProfile = "http://opcfoundation.org/UA-Profile/Transpo
 
 }  // namespace
 
-Listener::Listener(const net::Loops& loops, server::Server& server)
-    : loops_(loops), server_(server), guests_(server.settings().limits.maxConnections), timer_(loops.services()) {
+Listener::Listener(const net::Loops& loops, server::Services& services)
+    : loops_(loops), services_(services), guests_(services.settings().limits.maxConnections), timer_(loops.services()) {
   schedule();
 }
 
@@ -63,7 +63,7 @@ Result<std::string> Listener::listen(const std::string& url) {
     (*open)->urls.insert(parsed->text());
     return parsed->text();
   }
-  if (parsed->isOverTls() && !server_.settings().identities)
+  if (parsed->isOverTls() && !services_.settings().identities)
     return Error{status::BadConfigurationError, "TLS needs a certificate, and this server has none", {}};
   auto door = std::make_unique<Door>(
       Door{net::Tcp::acceptor(loops_.services()), asio::steady_timer(loops_.services()), {}, {}, {}});
@@ -79,7 +79,7 @@ Result<std::string> Listener::listen(const std::string& url) {
   door->urls.insert(parsed->text());
   if (parsed->isOverTls())
     door->web = std::make_unique<WebEndpoint>(
-        loops_, server_, guests_,
+        loops_, services_, guests_,
         WebEndpoint::Callbacks{[this](std::shared_ptr<net::Link> link, const server::Entrance& entrance) {
                                  connected(std::move(link), entrance);
                                },
@@ -124,16 +124,17 @@ void Listener::accept(Door& door) {
 void Listener::connected(std::shared_ptr<net::Link> link, const server::Entrance& entrance,
                          std::optional<channel::ReverseHello> said) {
   channel::ServerChannel::Options options;
-  options.limits.maxMessageSize = server_.settings().maxMessageSize;
+  options.limits.maxMessageSize = services_.settings().maxMessageSize;
   options.channelId = nextChannelId();
-  options.identities = server_.settings().identities;
+  options.identities = services_.settings().identities;
+  options.offer = services_.settings().offer;
   options.random = [](std::size_t size) { return randomOctets(size); };
   options.reverseHello = std::move(said);
   const bool isEncrypted = entrance.transportProfileUri.view() != kTcpProfile;
   const std::string address = link->peer();
   auto connection = std::make_shared<Connection>(
-      Connection::Parts{hall_, std::move(link), loops_.services(), server_.settings().trust,
-                        server_.settings().limits.maxRequestBeforeActivation},
+      Connection::Parts{hall_, std::move(link), loops_.services(), services_.settings().trust,
+                        services_.settings().limits.maxRequestBeforeActivation},
       options);
   House& house = *this;
   auto visitor = std::make_shared<Visitor>(house, connection, address, options.channelId, isEncrypted, entrance);
@@ -179,7 +180,7 @@ asio::awaitable<void> Listener::keepReaching(net::Url client, std::weak_ptr<bool
         pause = std::min(pause * 2, kLongestPause);
       } else {
         pause = kFirstPause;
-        const auto& settings = server_.settings();
+        const auto& settings = services_.settings();
         auto link = std::make_shared<net::TcpLink>(std::move(socket));
         last = link;
         connected(
@@ -201,7 +202,7 @@ void Listener::trustChanged() {
 }
 
 void Listener::served() {
-  if (server_.nextDue() < timerDue_) schedule();
+  if (services_.nextDue() < timerDue_) schedule();
 }
 
 /// Those who queue have their turns between everybody else's: a slice, then whatever else is there, then the next.
@@ -217,12 +218,12 @@ void Listener::queued() {
 
 void Listener::schedule() {
   // At least each second, for the connections' own time-outs.
-  timerDue_ = std::min(server_.nextDue(), std::chrono::steady_clock::now() + std::chrono::seconds(1));
+  timerDue_ = std::min(services_.nextDue(), std::chrono::steady_clock::now() + std::chrono::seconds(1));
   timer_.expires_at(timerDue_);
   timer_.async_wait([this, alive = alive_](const boost::system::error_code& error) {
     if (!*alive || error) return;
     timerDue_ = Instant::max();
-    server_.tick();
+    services_.tick();
     const auto now = std::chrono::steady_clock::now();
     if (now - guestsSeen_ > std::chrono::milliseconds(900)) {
       guestsSeen_ = now;

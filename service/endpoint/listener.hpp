@@ -15,7 +15,7 @@ namespace zunth::endpoint {
 /// when something is due. Everything here is on the services' executor; each connection has one of its own.
 class Listener final : House {
  public:
-  Listener(const net::Loops& loops, server::Server& server);
+  Listener(const net::Loops& loops, server::Services& services);
   ~Listener();
 
   /// Listens on "opc.tcp://HOST:PORT/..." (port 0 takes a free one), or on the same with opc.wss and opc.https, which
@@ -47,13 +47,13 @@ class Listener final : House {
   void schedule();
 
   // House
-  server::Server& server() override { return server_; }
+  server::Services& services() override { return services_; }
   Guests& guests() override { return guests_; }
   void queued() override;
 
   const net::Loops loops_;
   std::shared_ptr<Hall> hall_ = std::make_shared<Hall>();
-  server::Server& server_;
+  server::Services& services_;
   std::vector<std::unique_ptr<Door>> doors_;
   std::map<std::string, std::shared_ptr<bool>> reached_;  // clients, by URL; gone with their entry
   Guests guests_;

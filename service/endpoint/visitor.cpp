@@ -25,7 +25,7 @@ void Visitor::opened(const OpenSecureChannelRequest& request, const channel::Cha
   security_ = security;
   mostResponse_ = mostResponse;
   isOpen_ = true;
-  house_.server().channelOpened(*this, request);
+  house_.services().channelOpened(*this, request);
 }
 
 void Visitor::take(std::vector<Arrived> batch) {
@@ -65,7 +65,7 @@ void Visitor::serve() {
       break;
     }
     const Arrived request = std::move(batch_[next_++]);
-    house_.server().handle(self(), request.requestId, request.body);
+    house_.services().handle(self(), request.requestId, request.body);
   }
   isServing_ = false;
   spending_.spent(now() - begun, now());
@@ -79,12 +79,12 @@ void Visitor::release() {
   if (--holds_ == 0 && !isGone_) queue();
 }
 
-void Visitor::activated() { connection_->setMostMessage(house_.server().settings().maxMessageSize); }
+void Visitor::activated() { connection_->setMostMessage(house_.services().settings().maxMessageSize); }
 
 Guest::Standing Visitor::standing() const {
   if (isOver_) return Standing::Over;
   if (!isOpen_) return Standing::Knocking;
-  return house_.server().hasSession(channelId_) ? Standing::Session : Standing::Channel;
+  return house_.services().hasSession(channelId_) ? Standing::Session : Standing::Channel;
 }
 
 void Visitor::giveWay() {
@@ -97,7 +97,7 @@ void Visitor::giveWay() {
 
 void Visitor::channelClosed(const Error& why) {
   if (std::exchange(isOver_, true)) return;
-  house_.server().channelClosed(*this, why);
+  house_.services().channelClosed(*this, why);
 }
 
 void Visitor::left() {

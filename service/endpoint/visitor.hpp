@@ -2,7 +2,7 @@
 
 #include "service/endpoint/connection.hpp"
 #include "service/endpoint/connections.hpp"
-#include "service/server/server.hpp"
+#include "service/server/services.hpp"
 
 namespace zunth::endpoint {
 
@@ -10,7 +10,7 @@ namespace zunth::endpoint {
 class House {
  public:
   virtual ~House() = default;
-  virtual server::Server& server() = 0;
+  virtual server::Services& services() = 0;
   virtual Guests& guests() = 0;
   /// The guest stands in the queue for the next turns.
   virtual void queued() = 0;

@@ -16,7 +16,7 @@ using namespace ua;
 using server::Entrance;
 using server::Peer;
 using server::Reply;
-using server::Server;
+using server::Services;
 namespace asio = net::asio;
 namespace http = boost::beast::http;
 namespace websocket = boost::beast::websocket;
@@ -123,7 +123,7 @@ class WebEndpoint::Caller : public Peer {
  protected:
   /// Serves a message of either encoding; what is unreadable is answered as a service's failure.
   void serve(const std::shared_ptr<Peer>& self, const Result<Bytes>& message) {
-    if (message) return endpoint_.server_.handle(self, 0, *message);
+    if (message) return endpoint_.services_.handle(self, 0, *message);
     Reply(self, 0, RequestHeader{}).fault(message.error(), DateTime::from(std::chrono::system_clock::now()));
   }
   static BytesView bodyOf(const Bytes& message) { return BytesView(message).subspan(channel::kHeadroom); }
@@ -175,7 +175,7 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
   }
   std::uint32_t channelId() const override { return channelId_; }
   void activated() override {
-    asio::post(socket_->executor(), [socket = socket_, most = endpoint_.server_.settings().maxMessageSize] {
+    asio::post(socket_->executor(), [socket = socket_, most = endpoint_.services_.settings().maxMessageSize] {
       socket->setMostMessage(most);
     });
   }
@@ -190,7 +190,7 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
 
   // Guest
   Standing standing() const override {
-    return endpoint_.server_.hasSession(channelId_) ? Standing::Session : Standing::Channel;
+    return endpoint_.services_.hasSession(channelId_) ? Standing::Session : Standing::Channel;
   }
   Instant since() const override { return since_; }
   void end(const Error&) override { link_->finish(); }
@@ -296,8 +296,8 @@ class WebEndpoint::HttpCaller final : public Caller, public std::enable_shared_f
   std::optional<Bytes> answer_;
 };
 
-WebEndpoint::WebEndpoint(net::Loops loops, Server& server, Guests& guests, Callbacks callbacks)
-    : loops_(std::move(loops)), server_(server), guests_(guests), callbacks_(std::move(callbacks)) {}
+WebEndpoint::WebEndpoint(net::Loops loops, Services& services, Guests& guests, Callbacks callbacks)
+    : loops_(std::move(loops)), services_(services), guests_(guests), callbacks_(std::move(callbacks)) {}
 
 void WebEndpoint::convert(std::function<void()> work, std::function<void()> done) {
   asio::post(conversions_, [this, alive = alive_, work = std::move(work), done = std::move(done)]() mutable {
@@ -311,14 +311,14 @@ void WebEndpoint::convert(std::function<void()> work, std::function<void()> done
 
 Entrance WebEndpoint::entrance(std::string_view transport, bool isWebSocket) const {
   const std::string_view scheme = isWebSocket ? "opc.wss://" : "opc.https://";
-  for (const auto& url : server_.settings().endpointUrls)
+  for (const auto& url : services_.settings().endpointUrls)
     if (url.starts_with(scheme))
       return {String(url), String("http://opcfoundation.org/UA-Profile/Transport/" + std::string(transport))};
   return {{}, String("http://opcfoundation.org/UA-Profile/Transport/" + std::string(transport))};
 }
 
 void WebEndpoint::accept(net::Tcp::socket socket) {
-  if (const auto now = server_.settings().identities.main(); identity_ != now) {
+  if (const auto now = services_.settings().identities.main(); identity_ != now) {
     identity_ = now;
     tls_ = net::tlsServer(*identity_);
   }
@@ -335,7 +335,7 @@ asio::awaitable<bool> WebEndpoint::shakeHands(net::TlsStream& stream, const std:
   asio::steady_timer pause(loops_.services());
   while (true) {
     co_await net::goOn(loops_.services());
-    if (shaking_.size() < server_.settings().limits.maxTlsHandshakes) break;
+    if (shaking_.size() < services_.settings().limits.maxTlsHandshakes) break;
     const auto oldest = *std::ranges::min_element(shaking_, {}, [](const auto& each) { return each->shakesSince; });
     if (Visit::now() - oldest->shakesSince > std::chrono::seconds(1)) oldest->giveWay();
     pause.expires_after(std::chrono::milliseconds(20));
@@ -496,7 +496,7 @@ asio::awaitable<void> WebEndpoint::upgrade(net::TlsStream stream, std::shared_pt
   co_await net::goOn(loops_.services());
   const auto link = std::make_shared<net::WebLink>(
       std::move(webSocket), context, isChannel ? net::WebLink::Kind::Octets : net::WebLink::Kind::Text,
-      isChannel ? kMostChunk : server_.settings().limits.maxRequestBeforeActivation);
+      isChannel ? kMostChunk : services_.settings().limits.maxRequestBeforeActivation);
   if (isChannel) {
     callbacks_.channel(link, entrance("wss-uasc-uabinary", true));
   } else {

@@ -2,7 +2,7 @@
 
 #include "service/endpoint/connections.hpp"
 #include "service/net/web_link.hpp"
-#include "service/server/server.hpp"
+#include "service/server/services.hpp"
 
 #include <set>
 
@@ -27,7 +27,7 @@ class WebEndpoint {
     /// A guest queues.
     std::function<void()> queued;
   };
-  WebEndpoint(net::Loops loops, server::Server& server, Guests& guests, Callbacks callbacks);
+  WebEndpoint(net::Loops loops, server::Services& services, Guests& guests, Callbacks callbacks);
   ~WebEndpoint() { *alive_ = false; }
 
   /// Takes a connection that was just accepted.
@@ -51,7 +51,7 @@ class WebEndpoint {
   server::Entrance entrance(std::string_view profile, bool isWebSocket) const;
 
   const net::Loops loops_;
-  server::Server& server_;
+  server::Services& services_;
   Guests& guests_;
   Callbacks callbacks_;
   std::shared_ptr<const secure::Identity> identity_;  // that tls_ was made with

@@ -7,6 +7,7 @@
 #include "service/server/monitored_items.hpp"
 #include "service/server/node_management.hpp"
 #include "service/server/queries.hpp"
+#include "service/server/services.hpp"
 #include "service/server/sessions.hpp"
 #include "service/server/views.hpp"
 
@@ -15,16 +16,16 @@ namespace zunth::server {
 /// The services of the standard (Part 4) over one address space, without sockets or threads: requests come in decoded
 /// from a channel, answers go out through Peer. All calls on one thread. What each service does is in its own class;
 /// this brings requests to them, and does what is due.
-class Server {
+class Server final : public Services {
  public:
   Server(space::Space& space, Settings settings, Clock clock = Clock::real());
 
   /// Serves one request, or begins to. `body` starts with its encoding id.
-  void handle(const std::shared_ptr<Peer>& peer, std::uint32_t requestId, ua::BytesView body);
+  void handle(const std::shared_ptr<Peer>& peer, std::uint32_t requestId, ua::BytesView body) override;
   /// Does what is due: samples, publishing, time-outs, a slice of work that goes on. Call at nextDue() and after any
   /// handle().
-  void tick();
-  ua::Instant nextDue() const;
+  void tick() override;
+  ua::Instant nextDue() const override;
   /// Ends all sessions.
   void shutdown();
 
@@ -63,13 +64,13 @@ class Server {
   /// Takes over what may change while it runs: who is let in and how, roles, limits, what clients may do to nodes.
   /// Call accountsChanged() afterwards.
   void adopt(const Settings& wanted);
+  /// Ends a session and what it watches. Its client may come again.
+  void endSession(const ua::NodeId& sessionId, const ua::Error& why);
   /// Ends the sessions of users whose proof has run out, as tokens do.
   void endRunOut() { sessions_.endRunOut(); }
-  /// The channel of a peer was opened or its token renewed, or it ended.
-  void channelOpened(const Peer& peer, const ua::OpenSecureChannelRequest& request);
-  void channelClosed(const Peer& peer, const ua::Error& why) { core_.announcer.channelClosed(peer, why); }
-  /// Whether a session is activated on the channel: such channels don't give way to newcomers (Part 4, 5.5.2).
-  bool hasSession(std::uint32_t channelId) const;
+  void channelOpened(const Peer& peer, const ua::OpenSecureChannelRequest& request) override;
+  void channelClosed(const Peer& peer, const ua::Error& why) override { core_.announcer.channelClosed(peer, why); }
+  bool hasSession(std::uint32_t channelId) const override;
 
   /// Whether a session of this id goes on.
   bool isSession(const ua::NodeId& sessionId) const { return sessionOf(sessionId) != nullptr; }
@@ -79,7 +80,7 @@ class Server {
   std::vector<const Session*> sessionList() const;
 
   space::Space& space() { return core_.space; }
-  const Settings& settings() const { return core_.settings; }
+  const Settings& settings() const override { return core_.settings; }
   Announcer& announcer() { return core_.announcer; }
   /// Properties have other values than before: who watches what they are about hears of it.
   void meaningChanged(std::span<const space::NodeIndex> properties) {

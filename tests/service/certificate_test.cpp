@@ -3,6 +3,7 @@
 #include "core/space/namespace0.hpp"
 #include "service/client/session.hpp"
 #include "service/endpoint/listener.hpp"
+#include "service/server/server.hpp"
 
 #include "tests/authority.hpp"
 #include "tests/identity.hpp"

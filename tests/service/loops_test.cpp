@@ -3,6 +3,7 @@
 #include "service/client/subscription.hpp"
 #include "service/endpoint/listener.hpp"
 #include "service/net/handed_link.hpp"
+#include "service/server/server.hpp"
 
 #include <barrier>
 #include <future>

@@ -3,6 +3,7 @@
 #include "core/ua/generated/node_ids.hpp"
 #include "service/client/subscription.hpp"
 #include "service/endpoint/listener.hpp"
+#include "service/server/server.hpp"
 
 #include <charconv>
 

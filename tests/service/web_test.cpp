@@ -5,6 +5,7 @@
 #include "service/endpoint/listener.hpp"
 #include "service/net/url.hpp"
 #include "service/net/web_link.hpp"
+#include "service/server/server.hpp"
 
 #include "tests/identity.hpp"
 #include "tests/service/run_loop.hpp"
