@@ -2,6 +2,7 @@
 
 #include "apps/sim/modbus_server.hpp"
 #include "core/ua/text.hpp"
+#include "service/device/elements.hpp"
 #include "service/device/line_station.hpp"
 #include "service/device/modbus_station.hpp"
 #include "service/device/mqtt_device.hpp"
@@ -43,12 +44,25 @@ device::modbus::ModbusPoint modbusPoint(const device::DevicePoint& point) {
 }  // namespace
 
 Variant Guess::raw(double seconds) const {
+  if (point_.raw.length == 0) return element(seconds);
+  // Neighbours show nearly the same, one a little after the other.
+  constexpr double kLag = kPeriod / 40;
+  std::vector<Variant> elements;
+  for (std::size_t i = 0; i < point_.raw.length; ++i)
+    elements.push_back(element(seconds + kLag * static_cast<double>(i)));
+  const auto array = device::arrayOf(elements, point_.raw.type);
+  return array ? *array : Variant();
+}
+
+Variant Guess::element(double seconds) const {
   const double wave = 0.5 + 0.3 * std::sin(2 * std::numbers::pi * (seconds / kPeriod + phase_));
   Variant shown;
   if (!point_.conversion.names.empty())
     shown = Variant(String(point_.conversion.names.front().second));
   else if (shown_ == BuiltInType::Boolean)
     shown = Variant(std::fmod(seconds / kPeriod + phase_, 1) < 0.5);
+  else if (point_.conversion.countsOf > 0)
+    shown = Variant(device::wallClock());
   else if (shown_ == BuiltInType::String || point_.type() == BuiltInType::String)
     shown = Variant(String(point_.name()));
   else

@@ -29,6 +29,8 @@ class Guess {
   const device::DevicePoint& point() const { return point_; }
 
  private:
+  ua::Variant element(double seconds) const;
+
   device::DevicePoint point_;
   ua::BuiltInType shown_;
   double low_, high_, phase_;

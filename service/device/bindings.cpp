@@ -1,6 +1,7 @@
 #include "service/device/bindings.hpp"
 
 #include "core/ua/text.hpp"
+#include "service/device/elements.hpp"
 #include "service/device/plain_value.hpp"
 
 #include <algorithm>
@@ -20,6 +21,29 @@ using space::NodeIndex;
 using space::Space;
 
 namespace {
+
+/// How many elements a variable has in its first dimension; 0 for any number.
+std::uint32_t lengthOf(const Space& space, NodeIndex variable) {
+  const auto* rare = space.rare(variable);
+  return rare && !rare->arrayDimensions.empty() ? rare->arrayDimensions.front() : 0;
+}
+
+/// Whether a variable takes as many elements as the point gives (Part 3, 5.6.2: -1 one value, -2 any, -3 one or a row
+/// of them, 0 a row or more, 1 a row). What a text or a JSON value says of itself shows with the value.
+bool fitsShape(const Space& space, NodeIndex variable, const DevicePoint& point) {
+  const auto rank = space.traits(variable).valueRank;
+  if (point.raw.length == 0) return rank < 0 || point.raw.type == BuiltInType::Variant;
+  const bool isRow = rank == 1 || rank == 0 || rank == -2 || rank == -3;
+  const std::uint32_t length = lengthOf(space, variable);
+  return isRow && (length == 0 || length == point.raw.length);
+}
+
+/// "Float", "Float[10]", "Float[]".
+std::string shapeText(const Space& space, NodeIndex variable, std::string_view type) {
+  if (space.traits(variable).valueRank < 0) return std::string(type);
+  const std::uint32_t length = lengthOf(space, variable);
+  return length > 0 ? fmt::format("{}[{}]", type, length) : fmt::format("{}[]", type);
+}
 
 using Captures = std::map<std::string, std::string>;
 
@@ -187,11 +211,12 @@ class Reader {
                       point->type() == BuiltInType::Variant ||
                       ((isNumeric(shown) || shown == BuiltInType::Boolean) &&
                        (isNumeric(point->type()) || point->type() == BuiltInType::Boolean));
-    if (!fits || traits.valueRank >= 0)
-      return findings_.error(entry.value->place,
-                             fmt::format("{} is a {}, the point {} gives a {}", space_.path(match.node), nameOf(shown),
-                                         point->name(), nameOf(point->type())),
-                             "change the type in the model or at the point");
+    if (!fits || !fitsShape(space_, match.node, *point))
+      return findings_.error(
+          entry.value->place,
+          fmt::format("{} is a {}, the point {} gives a {}", space_.path(match.node),
+                      shapeText(space_, match.node, nameOf(shown)), point->name(), point->typeText()),
+          "change the type in the model or at the point");
     if ((traits.accessLevel & AccessLevelType::CurrentWrite) && !point->isWritable())
       findings_.warn(entry.value->place, fmt::format("{} is writable, but the point {} is not: writes will be refused",
                                                      space_.path(match.node), point->name()));
@@ -261,15 +286,15 @@ DataValue shownAs(const Space& space, NodeIndex variable, DataValue fromDevice) 
   if (fromDevice.status.isBad()) return fromDevice;
   const BuiltInType shown = space.builtInType(space.traits(variable).dataType);
   if (shown == BuiltInType::Variant || fromDevice.value.type() == shown) return fromDevice;
-  if (const auto* narrow = fromDevice.value.get<float>(); narrow && shown == BuiltInType::Double) {
-    fromDevice.value = Variant(widened(*narrow));
-    return fromDevice;
-  }
   // A text that looks like a number is text all the same where text is wanted.
-  auto converted = shown == BuiltInType::String ? Result<Variant>(Variant(String(plainText(fromDevice.value))))
-                                                : convert(fromDevice.value, shown, true);
+  const auto converted = eachElement(fromDevice.value, [shown](const Variant& value) {
+    if (shown == BuiltInType::String) return Result<Variant>(Variant(String(plainText(value))));
+    const auto* single = value.get<float>();
+    return single && shown == BuiltInType::Double ? Result<Variant>(Variant(widened(*single)))
+                                                  : convert(value, shown, true);
+  });
   if (!converted) return DataValue(Variant(), fromDevice.sourceTimestamp, converted.code());
-  fromDevice.value = std::move(*converted);
+  fromDevice.value = *converted;
   return fromDevice;
 }
 

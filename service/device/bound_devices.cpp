@@ -207,7 +207,9 @@ Trace BoundDevices::wayOf(const Computed::Way& computed, NodeIndex variable) con
 void BoundDevices::showNode(Trace& way, NodeIndex variable) const {
   const DataValue value = space_.value(variable);
   const NodeIndex type = space_.traits(variable).dataType;
-  way.push_back({fmt::format("node, a {}", type == space::kNoNode ? "value" : space_.name(type)), format(value.value)});
+  const std::string length = value.value.isArray() ? fmt::format("[{}]", value.value.length()) : std::string();
+  way.push_back(
+      {fmt::format("node, a {}{}", type == space::kNoNode ? "value" : space_.name(type), length), format(value.value)});
   way.push_back({"status", fmt::format("{}, measured {}", value.status.name(), value.sourceTimestamp.text())});
 }
 

@@ -1,6 +1,7 @@
 #include "service/device/conversion.hpp"
 
 #include "core/ua/text.hpp"
+#include "service/device/elements.hpp"
 #include "service/device/plain_value.hpp"
 
 #include <algorithm>
@@ -30,6 +31,18 @@ int bitsOf(BuiltInType type) {
   }
 }
 
+constexpr double kTicksPerMs = 10'000;
+constexpr DateTime k1970{116'444'736'000'000'000};
+
+std::string_view unitOf(double milliseconds) { return milliseconds == 1 ? "ms" : "s"; }
+
+/// So many ms after 1970; nothing beyond the year 9999 and before 1601.
+std::optional<DateTime> timeOf(double milliseconds) {
+  constexpr double kLast = 253'402'300'799'000, kFirst = -11'644'473'600'000;  // ms
+  if (!(milliseconds > kFirst && milliseconds <= kLast)) return std::nullopt;
+  return DateTime{k1970.ticks + static_cast<std::int64_t>(std::llround(milliseconds * kTicksPerMs))};
+}
+
 Error noNumber(const Variant& value) {
   return {status::BadTypeMismatch, fmt::format("{} is no number", format(value)), {}};
 }
@@ -49,6 +62,7 @@ std::vector<Text> wordsOf(const Text& text) {
 
 BuiltInType Conversion::typeFrom(BuiltInType raw) const {
   if (bit >= 0 || isInverted) return BuiltInType::Boolean;
+  if (countsOf > 0) return BuiltInType::DateTime;
   if (!names.empty()) return BuiltInType::String;
   if (isScaled()) return BuiltInType::Double;
   if (meanings.empty()) return raw;
@@ -58,10 +72,21 @@ BuiltInType Conversion::typeFrom(BuiltInType raw) const {
 }
 
 Result<Variant> Conversion::toNode(Variant value, Trace* trace) const {
+  if (isIdentity()) return value;
+  if (!value.isArray()) return elementToNode(std::move(value), trace);
+  auto out = eachElement(value, [this](const Variant& element) { return elementToNode(element, nullptr); });
+  if (trace && out) trace->push_back({"each element converted", format(*out)});
+  return out;
+}
+
+Result<Variant> Conversion::toDevice(const Variant& value, BuiltInType raw) const {
+  return eachElement(value, [this, raw](const Variant& element) { return elementToDevice(element, raw); });
+}
+
+Result<Variant> Conversion::elementToNode(Variant value, Trace* trace) const {
   const auto tell = [trace](std::string what, const Variant& shows) {
     if (trace) trace->push_back({std::move(what), format(shows)});
   };
-  if (isIdentity()) return value;
   if (!meanings.empty()) {
     const auto meant = std::ranges::find(meanings, plainText(value), &std::pair<std::string, Variant>::first);
     if (meant == meanings.end())
@@ -103,6 +128,13 @@ Result<Variant> Conversion::toNode(Variant value, Trace* trace) const {
       tell("named", value = Variant(String(named->second)));
     }
   }
+  if (countsOf > 0) {
+    double count = 0;
+    if (!value.toDouble(count)) return noNumber(value);
+    const auto time = timeOf(count * countsOf);
+    if (!time) return Error{status::BadOutOfRange, fmt::format("{:.17g} is no time", count), {}};
+    tell(fmt::format("{} since 1970", unitOf(countsOf)), value = Variant(*time));
+  }
   if (isInverted) {
     const auto state = convert(value, BuiltInType::Boolean);
     if (!state) return Error{status::BadTypeMismatch, fmt::format("{} is neither true nor false", format(value)), {}};
@@ -111,8 +143,13 @@ Result<Variant> Conversion::toNode(Variant value, Trace* trace) const {
   return value;
 }
 
-Result<Variant> Conversion::toDevice(const Variant& value, BuiltInType raw) const {
+Result<Variant> Conversion::elementToDevice(const Variant& value, BuiltInType raw) const {
   Variant plain = value;
+  if (countsOf > 0) {
+    const auto* time = value.get<DateTime>();
+    if (!time || time->isNull()) return Error{status::BadTypeMismatch, "the point takes a time", {}};
+    plain = Variant(std::floor(static_cast<double>(time->ticks - k1970.ticks) / kTicksPerMs / countsOf));
+  }
   if (isInverted) {
     const auto state = convert(value, BuiltInType::Boolean);
     if (!state) return state;
@@ -152,8 +189,8 @@ Result<Variant> Conversion::toDevice(const Variant& value, BuiltInType raw) cons
 }
 
 const std::vector<std::string>& conversionWords() {
-  static const std::vector<std::string> words{"bit",   "scale", "offset",   "from",    "within",
-                                              "named", "means", "inverted", "deadband"};
+  static const std::vector<std::string> words{"bit",   "scale", "offset",   "from",     "within",
+                                              "named", "means", "inverted", "deadband", "time-in"};
   return words;
 }
 
@@ -174,6 +211,7 @@ class ConversionReader {
     if (word == "deadband") return readDeadband();
     if (word == "named") return readNames();
     if (word == "means") return readMeanings();
+    if (word == "time-in") return readTime();
     if (word != "inverted") return false;
     conversion_.isInverted = true;
     ++at_;
@@ -242,6 +280,14 @@ class ConversionReader {
     at_ += 2;
     return true;
   }
+  std::optional<bool> readTime() {
+    const std::string unit = at_ + 1 < words_.size() ? words_[at_ + 1].text : "";
+    if (unit != "s" && unit != "ms")
+      return fail(words_[at_], "'time-in' needs what the number counts since 1970", "as in: time-in s, or: time-in ms");
+    conversion_.countsOf = unit == "s" ? 1'000 : 1;
+    at_ += 2;
+    return true;
+  }
   std::optional<bool> readDeadband() {
     const auto value = number();
     if (!value || *value < 0) return fail(words_[at_], "'deadband' needs a number from 0", "as in: deadband 0.5");
@@ -292,7 +338,8 @@ std::optional<bool> readConversion(const std::vector<Text>& words, std::size_t& 
   return ConversionReader(words, at, conversion, findings).read();
 }
 
-bool checkConversion(const Conversion& conversion, BuiltInType raw, const Text& words, Findings& findings) {
+bool checkConversion(const Conversion& conversion, BuiltInType raw, const Text& words, Findings& findings,
+                     bool isArray) {
   const auto fail = [&](std::string message, const char* hint) {
     findings.error(words.place, std::move(message), hint);
     return false;
@@ -301,6 +348,10 @@ bool checkConversion(const Conversion& conversion, BuiltInType raw, const Text& 
   const bool isText = isOpen || raw == BuiltInType::String;
   if (!conversion.meanings.empty() && !isText) return fail("only texts have meanings", "'named' names numbers");
   const bool isNumber = isOpen || isNumeric(raw) || !conversion.meanings.empty();
+  if (conversion.bit >= 0 && isArray) return fail("an array has no single bits", "make a point of that element");
+  if (conversion.countsOf > 0 && (!isNumber || conversion.isScaled() || conversion.bounds || conversion.bit >= 0 ||
+                                  conversion.isInverted || !conversion.names.empty() || conversion.deadband > 0))
+    return fail("only plain numbers count since 1970", "leave 'time-in' or the other steps out");
   if (conversion.bit >= 0 && !isOpen && !isWhole(raw)) return fail("only whole numbers have bits", "leave 'bit' out");
   if (conversion.bit >= bitsOf(raw))
     return fail(fmt::format("a {} has the bits 0 to {}", nameOf(raw), bitsOf(raw) - 1), "0 is the lowest bit");

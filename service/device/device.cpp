@@ -1,6 +1,7 @@
 #include "service/device/device.hpp"
 
 #include "core/ua/text.hpp"
+#include "service/device/elements.hpp"
 
 #include <cmath>
 
@@ -18,15 +19,20 @@ Instant steadily() { return std::chrono::steady_clock::now(); }
 /// What is written to a point so that it shows this value.
 Result<Variant> rawOf(const DevicePoint& point, const Variant& value) {
   const BuiltInType type = point.type();
-  auto shown = type == BuiltInType::Variant ? Result<Variant>(value) : convert(value, type);
+  auto shown = type == BuiltInType::Variant
+                   ? Result<Variant>(value)
+                   : eachElement(value, [type](const Variant& element) { return convert(element, type); });
   return shown ? point.conversion.toDevice(*shown, point.raw.type) : shown;
 }
 
 /// Whether a value shows something else than the last that was shown, beyond the deadband.
 bool isNews(const DataValue& value, const DataValue& last, double deadband) {
-  double now = 0, before = 0;
-  if (value.status != last.status || !value.value.toDouble(now) || !last.value.toDouble(before)) return true;
-  return !(std::abs(now - before) <= deadband);
+  if (value.status != last.status || value.value.length() != last.value.length()) return true;
+  const auto now = elementsOf(value.value), before = elementsOf(last.value);
+  return !std::ranges::equal(now, before, [deadband](const Variant& a, const Variant& b) {
+    double one = 0, other = 0;
+    return a.toDouble(one) && b.toDouble(other) && std::abs(one - other) <= deadband;
+  });
 }
 
 }  // namespace

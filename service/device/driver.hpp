@@ -19,6 +19,7 @@ struct Point {
   ua::BuiltInType type = ua::BuiltInType::Double;  // of its values, as the device has them; Variant where they tell
   bool isWritable = false;
   std::string where;  // in the device's own terms, as its file writes it: "input 0 Float"
+  std::size_t length = 0;  // of an array; 0 for a single value
 };
 using PointIndex = std::size_t;
 

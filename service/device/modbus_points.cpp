@@ -1,6 +1,7 @@
 #include "service/device/modbus_points.hpp"
 
 #include "core/ua/text.hpp"
+#include "service/device/elements.hpp"
 #include "service/device/plain_value.hpp"
 
 #include <algorithm>
@@ -19,7 +20,7 @@ const std::vector<std::string> kTypes = {"Boolean", "Int16", "UInt16", "Int32", 
                                          "UInt64",  "Float", "Double", "String", "BCD",    "BCD32"};
 const std::vector<std::string> kWords = {"low-word-first", "low-byte-first", "read-only"};
 constexpr std::uint16_t kMostRegisters = 125, kMostBits = 2000;  // that are read at once
-constexpr std::uint16_t kMostWritten = 123;
+constexpr std::uint16_t kMostWritten = 123, kMostBitsWritten = 1968;
 
 std::optional<BuiltInType> typeNamed(std::string_view name) {
   for (auto type :
@@ -42,6 +43,23 @@ std::uint16_t registersOf(BuiltInType type) {
 }
 
 std::uint16_t swapped(std::uint16_t r) { return static_cast<std::uint16_t>(r << 8 | r >> 8); }
+
+/// "Float[10]" as Float and 10; nothing for what is no such word, and 0 for a length that isn't from 1 to 2000.
+std::optional<std::pair<std::string, std::uint16_t>> arrayWord(const std::string& word) {
+  const auto bracket = word.find('[');
+  if (bracket == std::string::npos || bracket == 0 || word.back() != ']') return std::nullopt;
+  const auto length = parse(word.substr(bracket + 1, word.size() - bracket - 2), BuiltInType::UInt16);
+  const std::uint16_t number = length ? *length->get<std::uint16_t>() : 0;
+  return std::pair(word.substr(0, bracket), number <= kMostBits ? number : std::uint16_t{0});
+}
+
+/// A place as its elements have it.
+Place elementOf(const Place& place) {
+  Place one = place;
+  one.count = static_cast<std::uint16_t>(place.count / place.length);
+  one.length = 0;
+  return one;
+}
 
 /// The registers' bits as one number, in the point's word and byte order.
 std::uint64_t join(const Place& place, std::span<const std::uint16_t> registers) {
@@ -118,7 +136,13 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
     const auto isConversion = readConversion(parts, i, conversion, findings);
     if (!isConversion) return std::nullopt;
     if (*isConversion) continue;
-    const std::string& word = parts[i].text;
+    std::string word = parts[i].text;
+    if (const auto array = arrayWord(word); array && i == 2) {
+      if (array->second == 0 || array->first == "String")
+        return fail(parts[i], fmt::format("'{}' is no array", word), "as in: holding 100 Float[10]");
+      word = array->first;
+      place.length = array->second;
+    }
     if (word == "read-only") {
       readOnly = true;
     } else if (word == "low-word-first") {
@@ -150,14 +174,24 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
     }
     ++i;
   }
-  if (!checkConversion(conversion, place.raw, words, findings)) return std::nullopt;
+  if (!checkConversion(conversion, place.raw, words, findings, place.length > 0)) return std::nullopt;
+  const int most = isBits(place.table) ? kMostBits : kMostRegisters;
+  const int whole = std::max<int>(place.length, 1) * place.count;
+  if (whole > most)
+    return fail(words,
+                fmt::format("{} {} are read at once at most, and the point has {}", most,
+                            isBits(place.table) ? "bits" : "registers", whole),
+                "make several points of it");
+  place.count = static_cast<std::uint16_t>(whole);
   if (place.address + place.count > 65536) return fail(parts[1], "the point ends beyond address 65535", {});
-  if (!readOnly && place.count > kMostWritten)
-    return fail(
-        words, fmt::format("{} registers are written at once at most, and the point has {}", kMostWritten, place.count),
-        "write read-only behind it, or make it shorter");
+  if (const int written = isBits(place.table) ? kMostBitsWritten : kMostWritten; !readOnly && place.count > written)
+    return fail(words,
+                fmt::format("{} {} are written at once at most, and the point has {}", written,
+                            isBits(place.table) ? "bits" : "registers", place.count),
+                "write read-only behind it, or make it shorter");
   out.point.isWritable = !readOnly;
   out.point.type = place.raw;
+  out.point.length = place.length;
   return out;
 }
 
@@ -192,6 +226,14 @@ std::pair<std::uint16_t, int> bitAt(const Place& place, int bit) {
 }
 
 Variant decode(const Place& place, std::span<const std::uint16_t> registers) {
+  if (place.length > 0) {
+    const Place one = elementOf(place);
+    std::vector<Variant> elements;
+    for (std::size_t i = 0; i < place.length; ++i)
+      elements.push_back(decode(one, registers.subspan(i * one.count, one.count)));
+    const auto array = arrayOf(elements, place.raw);
+    return array ? *array : Variant();
+  }
   const std::uint64_t joined = join(place, registers);
   const auto digits = place.isDecimal ? fromDigits(joined) : joined;
   if (!digits) return {};
@@ -221,6 +263,21 @@ Variant decode(const Place& place, std::span<const std::uint16_t> registers) {
 }
 
 Result<std::vector<std::uint16_t>> encode(const Place& place, const Variant& value) {
+  if (value.isArray() != (place.length > 0) || value.length() != place.length)
+    return Error{status::BadTypeMismatch,
+                 place.length > 0 ? fmt::format("the point takes {} elements", place.length)
+                                  : std::string("the point takes a single value"),
+                 {}};
+  if (place.length > 0) {
+    const Place one = elementOf(place);
+    std::vector<std::uint16_t> out;
+    for (const auto& element : elementsOf(value)) {
+      auto registers = encode(one, element);
+      if (!registers) return registers;
+      out.insert(out.end(), registers->begin(), registers->end());
+    }
+    return out;
+  }
   if (place.raw == BuiltInType::String) {
     const auto* text = value.get<String>();
     if (!text) return Error{status::BadTypeMismatch, "the point takes text", {}};

@@ -16,7 +16,8 @@ constexpr bool canWrite(Table t) { return t == Table::Coil || t == Table::Holdin
 struct Place {
   Table table = Table::HoldingRegister;
   std::uint16_t address = 0;  // from 0, as on the wire
-  std::uint16_t count = 1;    // of bits or registers
+  std::uint16_t count = 1;    // of bits or registers, of all elements
+  std::uint16_t length = 0;   // of an array; 0 for a single value
   ua::BuiltInType raw = ua::BuiltInType::UInt16;
   bool isDecimal = false;     // four decimal digits a register (BCD)
   bool lowWordFirst = false;  // values of several registers
@@ -27,8 +28,8 @@ struct ModbusPoint {
   Place place;
 };
 
-/// "TABLE ADDRESS [TYPE] [low-word-first] [low-byte-first] [read-only]" and the words of a conversion. Nothing and a
-/// finding when it is not sound.
+/// "TABLE ADDRESS [TYPE|TYPE[LENGTH]] [low-word-first] [low-byte-first] [read-only]" and the words of a conversion.
+/// Nothing and a finding when it is not sound.
 std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text& words, Conversion& conversion,
                                       model::Findings& findings);
 
@@ -47,9 +48,10 @@ std::vector<ReadRequest> plan(const std::vector<ModbusPoint>& points, std::span<
 /// The register that holds a bit of the point's number, 0 is the lowest, and which of its bits that is.
 std::pair<std::uint16_t, int> bitAt(const Place& place, int bit);
 
-/// The value of a point in what a request read: one octet a bit, or registers. Null for decimal digits that are none.
+/// The value of a point in what a request read: one number a bit, or registers. Null for decimal digits that are none.
 ua::Variant decode(const Place& place, std::span<const std::uint16_t> registers);
-/// The registers that a value is written as; BadOutOfRange when the raw type can't hold it.
+/// The registers, or bits, that a value is written as; BadOutOfRange when the raw type can't hold it, BadTypeMismatch
+/// for an array of another length.
 ua::Result<std::vector<std::uint16_t>> encode(const Place& place, const ua::Variant& value);
 
 }  // namespace zunth::device::modbus

@@ -158,7 +158,8 @@ Result<Station::Explained> ModbusStation::explain(PointIndex index) {
   const std::string order =
       fmt::format("{}{}", place.lowWordFirst ? ", low word first" : "", place.lowByteFirst ? ", low octet first" : "");
   explained.value = valueOf(place, answer->registers, explained.value.sourceTimestamp);
-  out.push_back({fmt::format("as {}{}{}", place.isDecimal ? "decimal digits, a " : "", nameOf(place.raw), order),
+  out.push_back({fmt::format("as {}{}{}{}", place.length > 0 ? fmt::format("{} elements, each a ", place.length) : "",
+                             place.isDecimal ? "decimal digits, a " : "", nameOf(place.raw), order),
                  format(explained.value.value)});
   return explained;
 }

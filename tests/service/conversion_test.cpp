@@ -54,6 +54,12 @@ TEST_CASE("a value is made of what comes, and back of what is written", "[device
            {"inverted", Variant(true), Variant(false)},
            {"means ON=true OFF=false", Variant("ON"), Variant(true)},
            {"means open=1 shut=0 scale 100", Variant("open"), Variant(100.0)},
+           {"time-in s", Variant(1'700'000'000u), Variant(*DateTime::parse("2023-11-14T22:13:20Z"))},
+           {"time-in ms", Variant(1'700'000'000'250.0), Variant(*DateTime::parse("2023-11-14T22:13:20.250Z"))},
+           {"scale 0.1", Variant::array({std::int16_t{215}, std::int16_t{-5}}), Variant::array({21.5, -0.5})},
+           {"inverted", Variant::array({true, false}), Variant::array({false, true})},
+           {"named 0=off 1=on", Variant::array({std::uint16_t{1}, std::uint16_t{0}}),
+            Variant::array({String("on"), String("off")})},
        }) {
     INFO(row.words);
     const auto made = read(row.words, row.raw.type());
@@ -80,6 +86,9 @@ TEST_CASE("what can't be made has a reason", "[device][conversion]") {
            {"within 0..100", Variant(101.0), status::Good, status::BadOutOfRange},
            {"scale 2", Variant("warm"), status::BadTypeMismatch, status::BadTypeMismatch},
            {"inverted", Variant("maybe"), status::BadTypeMismatch, status::BadTypeMismatch},
+           {"time-in s", Variant(1e15), status::BadOutOfRange, status::BadTypeMismatch},
+           {"time-in s", Variant("noon"), status::BadTypeMismatch, status::BadTypeMismatch},
+           {"scale 2", Variant::array({String("1"), String("warm")}), status::BadTypeMismatch, status::BadTypeMismatch},
        }) {
     INFO(row.words);
     const auto made = read(row.words, BuiltInType::Variant);
@@ -107,6 +116,10 @@ TEST_CASE("words that don't fit are named", "[device][conversion]") {
            {"scale inf", BuiltInType::UInt16, "'scale' needs a number other than 0"},
            {"scale 2 inverted", BuiltInType::UInt16, "only what is true or false can be inverted"},
            {"deadband 1", BuiltInType::String, "only numbers have a deadband"},
+           {"time-in", BuiltInType::UInt32, "'time-in' needs what the number counts since 1970"},
+           {"time-in min", BuiltInType::UInt32, "'time-in' needs what the number counts since 1970"},
+           {"time-in s scale 2", BuiltInType::UInt32, "only plain numbers count since 1970"},
+           {"time-in s", BuiltInType::String, "only plain numbers count since 1970"},
        }) {
     INFO(row.words);
     CHECK(read(row.words, row.raw).mistake == row.mistake);

@@ -64,6 +64,12 @@ TEST_CASE("registers become values and values registers, in every order", "[modb
       {"holding 0 String 3", {0x4648, 0x2D31, 0x0000}, "FH-1"},
       {"holding 0 String 2 low-byte-first", {0x4846, 0x312D}, "FH-1"},
       {"coil 3", {1}, true},
+      {"holding 0 Int16[3]", {1, 0xFFFF, 3}, Variant::array({std::int16_t{1}, std::int16_t{-1}, std::int16_t{3}})},
+      {"holding 0 Float[2] low-word-first", {0, 0xC0D0, 0, 0x3F80}, Variant::array({-6.5f, 1.0f})},
+      {"holding 0 UInt16[2] scale 0.1", {215, 5}, Variant::array({21.5, 0.5})},
+      {"holding 0 BCD[2]", {0x0042, 0x9999}, Variant::array({std::uint16_t{42}, std::uint16_t{9999}})},
+      {"coil 0 Boolean[3]", {1, 0, 1}, Variant::array({true, false, true})},
+      {"holding 0 UInt32 time-in s", {0x6553, 0xF100}, *DateTime::parse("2023-11-14T22:13:20Z")},
   };
   for (const auto& c : cases) {
     INFO(c.words);
@@ -85,6 +91,11 @@ TEST_CASE("values that registers can't hold are refused", "[modbus]") {
   CHECK(written(point("holding 0 String 1"), Variant("abc")).code() == status::BadOutOfRange);
   CHECK(written(point("holding 0 String 1"), Variant(5)).code() == status::BadTypeMismatch);
   CHECK(written(point("holding 0"), Variant("abc")).code() == status::BadTypeMismatch);
+  const auto row = point("holding 0 Int16[2]");
+  CHECK(written(row, Variant(5)).code() == status::BadTypeMismatch);
+  CHECK(written(row, Variant::array({1, 2, 3})).code() == status::BadTypeMismatch);
+  CHECK(written(row, Variant::array({1, 70'000})).code() == status::BadOutOfRange);
+  CHECK(written(point("holding 0"), Variant::array({1})).code() == status::BadTypeMismatch);
 }
 
 TEST_CASE("points that make no sense are named", "[modbus]") {
@@ -98,7 +109,14 @@ TEST_CASE("points that make no sense are named", "[modbus]") {
            {"coil 0 Float", "a coil is a Boolean, no Float"},
            {"coil 0 scale 2", "only numbers can be scaled"},
            {"holding 0 scale 0", "'scale' needs a number other than 0"},
-           {"holding 65535 Float", "the point ends beyond address 65535"}}) {
+           {"holding 65535 Float", "the point ends beyond address 65535"},
+           {"holding 0 Float[0]", "'Float[0]' is no array"},
+           {"holding 0 Float[x]", "'Float[x]' is no array"},
+           {"holding 0 String[2]", "'String[2]' is no array"},
+           {"holding 0 Float[63]", "125 registers are read at once at most, and the point has 126"},
+           {"coil 0 Boolean[2000]", "1968 bits are written at once at most, and the point has 2000"},
+           {"holding 65530 Float[4]", "the point ends beyond address 65535"},
+           {"holding 0 UInt16[4] bit 3", "an array has no single bits"}}) {
     INFO(words);
     model::Findings findings;
     CHECK(!point(words, findings));
@@ -128,6 +146,7 @@ TEST_CASE("neighbours are read together, within the protocol's bounds", "[modbus
   CHECK(requests({"input 0 String 100", "input 100 String 25"}, 0) == Runs{{0, 125}});
   CHECK(requests({"input 0 Float", "input 1"}, 0) == Runs{{0, 2}});  // overlapping
   CHECK(requests({"coil 0", "coil 1999"}, 2000) == Runs{{0, 2000}});
+  CHECK(requests({"input 0 Float[62]", "input 124"}, 0) == Runs{{0, 125}});
   CHECK(requests({"coil 0", "coil 2000"}, 2000) == Runs{{0, 1}, {2000, 1}});
 }
 

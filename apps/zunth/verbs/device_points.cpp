@@ -29,7 +29,7 @@ int tellPoints(const Options& options, const std::filesystem::path& folder, cons
     const double every = point.every > 0 ? point.every : device->every;
     std::string paths;
     for (const auto& path : nodes[i]) paths += (paths.empty() ? "" : ", ") + path.get<std::string>();
-    records.add({point.name(), point.raw.where, std::string(nameOf(point.type())),
+    records.add({point.name(), point.raw.where, point.typeText(),
                  point.isWritable() ? "read, write" : "read", Cell(fmt::format("{:g} ms", every), every),
                  Cell(paths, nodes[i])});
   }
