@@ -55,7 +55,8 @@ class ActionReader {
       return;
     }
     const BuiltInType type = device_.points[*point].type();
-    auto value = type == BuiltInType::Variant ? Result<Variant>(plainValue(right.text)) : parse(right.text, type);
+    auto value = type == BuiltInType::Variant ? Result<Variant>(plainValue(right.text))
+                                              : parse(right.text, type, device_.points[*point].raw.length > 0);
     if (!value)
       return findings_.error(right.place, value.error().cause, "an argument of the method is written 'input NAME'");
     action.steps.push_back({ActionStep::Kind::WriteValue, *point, {}, *value});
@@ -195,7 +196,7 @@ DeviceFile readDeviceFile(const std::string& name, const std::string& file, cons
   for (auto& point : device.points) point.every = points.beats[point.name()];
   if (const Entry* actions = root.find("actions"))
     for (const Entry& entry : actions->entries) device.actions.push_back(ActionReader(device, findings).read(entry));
-  device.identity = device.driver + "\n";
+  device.identity = fmt::format("{}\n{}\n", device.driver, setup.secrets);
   for (const auto key : kind.keys)
     if (const Entry* entry = root.find(key)) device.identity += plain(*entry) + "\n";
   for (const auto& point : device.points) device.identity += point.name() + "=" + point.raw.where + "\n";

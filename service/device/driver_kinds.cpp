@@ -9,6 +9,7 @@
 #include "service/device/simulation.hpp"
 
 #include <algorithm>
+#include <fstream>
 
 #include <fmt/format.h>
 
@@ -32,7 +33,7 @@ const std::vector<DriverKind>& driverKinds() {
        modbus::scanSerial,
        modbus::waysToRead},
       {"mqtt",
-       {"broker", "user", "password", "authority", "version", "alive", "quiet"},
+       {"broker", "user", "password", "password-file", "authority", "version", "alive", "quiet"},
        mqtt::readDevice,
        mqtt::scanBroker},
       {"line", {"host", "port", "serial", "ask", "ends", "answer", "checksum", "timeout"}, line::readDevice},
@@ -61,6 +62,28 @@ double numberOf(const Entry& root, std::string_view key, double otherwise, doubl
   findings.error(text->place, fmt::format("'{}' is no number for '{}'", text->text, key),
                  fmt::format("write one from {} to {}", low, high));
   return otherwise;
+}
+
+std::string DevicePoint::typeText() const {
+  return raw.length > 0 ? fmt::format("{}[{}]", nameOf(type()), raw.length) : std::string(nameOf(type()));
+}
+
+std::string secretOf(const DeviceText& text, std::string_view key, model::Findings& findings) {
+  const model::Text* name = text.root.textOf(key);
+  if (!name) return {};
+  const auto refuse = [&](std::string message, std::string hint) {
+    findings.error(name->place, std::move(message), std::move(hint));
+    return std::string();
+  };
+  if (name->text.empty() || name->text.front() == '.' || name->text.find('/') != std::string::npos)
+    return refuse(fmt::format("'{}' is no file in secrets/", name->text), "write its name alone, as in: broker.txt");
+  std::ifstream file(text.folder / "secrets" / name->text);
+  std::string secret;
+  if (!std::getline(file, secret) || secret.empty())
+    return refuse(fmt::format("secrets/{} holds nothing that can be read", name->text),
+                  fmt::format("put it there, for the service alone to read: umask 077; cat > secrets/{}", name->text));
+  if (secret.back() == '\r') secret.pop_back();
+  return secret;
 }
 
 std::optional<double> parseDuration(std::string_view text) {

@@ -16,6 +16,8 @@ struct DevicePoint {
 
   const std::string& name() const { return raw.name; }
   ua::BuiltInType type() const { return conversion.typeFrom(raw.type); }
+  /// "Float", "Float[10]": what it gives, for people.
+  std::string typeText() const;
   bool isWritable() const { return raw.isWritable; }
 };
 
@@ -24,6 +26,7 @@ struct DriverSetup {
   std::string address;              // for people: "127.0.0.1:5502 unit 1"
   std::string line;                 // what only one may speak over: "127.0.0.1:5502"
   std::vector<DevicePoint> points;  // in the driver's order
+  std::size_t secrets = 0;          // a hash of what isn't in its file: with others it is another device
   std::function<std::unique_ptr<Driver>(const std::string& device)> make;
 };
 
@@ -80,6 +83,9 @@ double numberOf(const model::Entry& root, std::string_view key, double otherwise
                 model::Findings& findings);
 /// "250 ms", "2 s", "1 min" in milliseconds; nothing when it is no such time.
 std::optional<double> parseDuration(std::string_view text);
+/// The first line of the file in the site's folder `secrets/` that a key names; empty, with a finding, when it can't be
+/// read. Another folder is no place for secrets: whoever edits devices could have any file sent away.
+std::string secretOf(const DeviceText& text, std::string_view key, model::Findings& findings);
 double durationOf(const model::Entry& root, std::string_view key, double otherwise, model::Findings& findings);
 
 }  // namespace zunth::device

@@ -2,6 +2,7 @@
 
 #include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
+#include "service/device/elements.hpp"
 #include "service/device/plain_value.hpp"
 
 #include <algorithm>
@@ -56,7 +57,29 @@ const Json* follow(const Json& root, const std::vector<std::string>& path) {
   return at;
 }
 
+Variant variantOf(const Json& json);
+
+/// A list of numbers, texts, or what is true or false; null for one of other things.
+Variant rowOf(const Json& list) {
+  const auto all = [&](auto is) { return !list.empty() && std::ranges::all_of(list, is); };
+  if (all([](const Json& each) { return each.is_number(); }) &&
+      !all([](const Json& each) { return each.is_number_integer(); })) {
+    std::vector<double> numbers;
+    for (const auto& each : list) numbers.push_back(each.get<double>());
+    return Variant::array(numbers);
+  }
+  std::vector<Variant> elements;
+  const bool hasNegative = std::ranges::any_of(list, [](const Json& each) { return each.is_number() && each < 0; });
+  for (const auto& each : list) {
+    if (each.is_structured()) return {};
+    elements.push_back(hasNegative && each.is_number_integer() ? Variant(each.get<std::int64_t>()) : variantOf(each));
+  }
+  const auto row = arrayOf(elements, BuiltInType::Double);
+  return row ? *row : Variant();
+}
+
 Variant variantOf(const Json& json) {
+  if (json.is_array()) return rowOf(json);
   if (json.is_boolean()) return Variant(json.get<bool>());
   if (json.is_number_unsigned()) return Variant(json.get<std::uint64_t>());
   if (json.is_number_integer()) return Variant(json.get<std::int64_t>());
@@ -175,6 +198,11 @@ MqttSettings readSettings(const DeviceText& text, Findings& findings) {
   }
   settings.broker.user = word("user");
   settings.broker.password = word("password");
+  if (const Text* file = text.root.textOf("password-file")) {
+    if (text.root.textOf("password"))
+      findings.error(file->place, "there are two passwords", "leave 'password' or 'password-file' out");
+    settings.broker.password = secretOf(text, "password-file", findings);
+  }
   if (const std::string authority = word("authority"); !authority.empty())
     settings.broker.authority = (text.folder / authority).string();
   if (const Text* version = text.root.textOf("version")) {
@@ -202,6 +230,7 @@ DriverSetup readDevice(const DeviceText& text, Findings& findings) {
   DriverSetup setup;
   auto points = readPoints<MqttPoint>(text, setup, findings, parsePoint);
   setup.line = "";  // a session that all share
+  setup.secrets = std::hash<std::string>()(settings.broker.password);
   setup.address = "broker " + settings.broker.text();
   setup.make = [settings, points = std::move(points)](const std::string&) {
     return std::make_unique<MqttDevice>(settings, points);

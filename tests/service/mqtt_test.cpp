@@ -1,4 +1,5 @@
 // Devices behind a real broker.
+#include "service/device/device_file.hpp"
 #include "service/device/mqtt_scan.hpp"
 
 #include <condition_variable>
@@ -141,6 +142,13 @@ TEST_CASE("a payload is a value, its status and its time", "[device][mqtt]") {
            {"t", "open", Variant("open")},
            {"t $.o2", R"({"o2": 9})", Variant(std::uint64_t{9})},
            {"t $.a[1].b", R"({"a": [1, {"b": true}]})", Variant(true)},
+           {"t $.o2", "{\"o2\": [1, 2]}", Variant::array({std::uint64_t{1}, std::uint64_t{2}})},
+           {"t $.o2", "{\"o2\": [1, -2]}", Variant::array({std::int64_t{1}, std::int64_t{-2}})},
+           {"t $.o2", "{\"o2\": [1, 2.5]}", Variant::array({1.0, 2.5})},
+           {"t $.o2", R"({"o2": ["a", "b"]})", Variant::array({String("a"), String("b")})},
+           {"t $.o2", R"({"o2": []})", Variant::array(std::vector<double>())},
+           {"t $.o2", R"({"o2": [1, "b"]})", {}, status::BadNoData},
+           {"t $.o2", R"({"o2": [[1]]})", {}, status::BadNoData},
            {"t $.o2", R"({"ph": 7})", {}, status::BadNoData},
            {"t $.o2", R"({"o2": {"deep": 1}})", {}, status::BadNoData},
            {"t $.o2", "{", {}, status::BadDecodingError},
@@ -274,6 +282,47 @@ TEST_CASE("who may not use a broker is told by whom", "[device][mqtt]") {
   Watched w({at(broker), {}, {}, 0}, {*make("x").point});
   CHECK(w.sink.wait([&] { return w.sink.why.code == status::BadUserAccessDenied; }));
   CHECK(w.sink.why.cause.find("the broker 127.0.0.1:") == 0);
+}
+
+TEST_CASE("a password stands in a file that goes nowhere", "[device][mqtt]") {
+  const test::TemporaryFolder site;
+  site.write("secrets/broker.txt", "trout and salmon\r\nnot this\n");
+  site.write("secrets/empty.txt", "");
+  site.write("elsewhere.txt", "root:x:0\n");
+  const auto passwords = (site.path / "passwords").string();
+  test::Process made(
+      std::vector<std::string>{"/usr/bin/mosquitto_passwd", "-b", "-c", passwords, "probes", "trout and salmon"});
+  REQUIRE(made.wait() == 0);
+  const test::Broker broker("allow_anonymous false\nuser root\npassword_file " + passwords + "\n");
+  const auto file = [&](const std::string& more, model::Findings& findings) {
+    return readDeviceFile("d", "devices/d.yaml",
+                          "driver: mqtt\nbroker: " + broker.address() + "\nuser: probes\n" + more + "points:\n  x: t\n",
+                          findings, site.path);
+  };
+  model::Findings none;
+  const auto device = file("password-file: broker.txt\n", none);
+  REQUIRE(none.list().empty());
+  Listener sink;
+  const auto driver = device.makeDriver();
+  driver->start(sink);
+  CHECK(sink.wait([&] { return sink.isConnected.has_value(); }));
+  CHECK(sink.isConnected == true);
+  // Another one makes it another device, which is connected anew.
+  site.write("secrets/broker.txt", "changed\n");
+  CHECK(file("password-file: broker.txt\n", none).identity != device.identity);
+  for (const auto& [more, mistake] : std::vector<std::pair<const char*, const char*>>{
+           {"password-file: nowhere.txt\n", "secrets/nowhere.txt holds nothing that can be read"},
+           {"password-file: empty.txt\n", "secrets/empty.txt holds nothing that can be read"},
+           {"password-file: ../elsewhere.txt\n", "'../elsewhere.txt' is no file in secrets/"},
+           {"password-file: /etc/shadow\n", "'/etc/shadow' is no file in secrets/"},
+           {"password-file: ..\n", "'..' is no file in secrets/"},
+           {"password: x\npassword-file: broker.txt\n", "there are two passwords"}}) {
+    INFO(more);
+    model::Findings findings;
+    file(more, findings);
+    REQUIRE(findings.list().size() == 1);
+    CHECK(findings.list()[0].message == mistake);
+  }
 }
 
 TEST_CASE("a broker is believed by its certificate alone", "[device][mqtt]") {

@@ -77,7 +77,7 @@ int makeSite(const Options& options, const std::string& folder, bool isOpen) {
   try {
     const bool made = put(root / "site.yaml", kSite, name, isOpen) && put(root / "model/plant.yaml", kModel, name) &&
                       put(root / "devices/pump.yaml.example", kDevice, name) &&
-                      put(root / "bindings/plant.yaml", kBindings, name) && put(root / ".gitignore", "state/\n", name);
+                      put(root / "bindings/plant.yaml", kBindings, name) && put(root / ".gitignore", "state/\nsecrets/\n", name);
     if (!made) return wrongUse(fmt::format("{} can't be written", folder), "look whether the folder is yours");
   } catch (const fs::filesystem_error& e) {
     return wrongUse(fmt::format("{} can't be made: {}", folder, e.code().message()),
