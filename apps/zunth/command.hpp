@@ -93,6 +93,7 @@ void addUser(Program program);
 void addCertificate(Program program);
 void addAudit(Program program);
 void addLog(Program program);
+void addClients(Program program);
 void addTry(Program program);
 void addAt(Program program);
 void addCheck(Program program);

@@ -95,6 +95,7 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
                                    server_->announcer().modelChanged(std::move(changes));
                                  }});
   desk_.emplace(*server_, *devices_);
+  clients_.emplace(*server_, [this](const server::AuditRecord& record) { audit_.write(record); });
   const auto post = [this, alive = alive_](std::function<void()> work) {
     net::asio::post(loops_.services(), [this, alive, work = std::move(work)] {
       if (!*alive) return;
@@ -121,6 +122,7 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
   });
   openOffice();
   desk_->open(control_);
+  clients_->open(control_);
   server_->setStateHandler([this](ServerState state, std::uint32_t seconds) {
     shutdown_.cancel();
     if (state != ServerState::Shutdown) return;

@@ -4,6 +4,7 @@
 #include "service/admin/applying.hpp"
 #include "service/admin/audit_log.hpp"
 #include "service/admin/certificate_alarm.hpp"
+#include "service/admin/client_desk.hpp"
 #include "service/admin/device_desk.hpp"
 #include "service/admin/historian.hpp"
 #include "service/admin/office.hpp"
@@ -87,6 +88,7 @@ class RunningSite {
   std::unique_ptr<endpoint::Listener> listener_;
   std::shared_ptr<device::BoundDevices> devices_;
   std::optional<DeviceDesk> desk_;
+  std::optional<ClientDesk> clients_;
   std::optional<Historian> historian_;
   std::optional<AlarmKeeper> alarmKeeper_;
   std::optional<CertificateAlarm> certificateAlarm_;

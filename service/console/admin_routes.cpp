@@ -41,6 +41,10 @@ Awaitable<Answer> tellWire(Console& console, Visit visit) {
              {"after", visit.request.number("after", 0, SIZE_MAX / 2)}};
   return passOn(console, std::move(visit), std::move(asked));
 }
+Awaitable<Answer> endClient(Console& console, Visit visit) {
+  Json asked{{"verb", "end client"}, {"id", visit.body.at("id")}};
+  return passOn(console, std::move(visit), std::move(asked));
+}
 Awaitable<Answer> tellUsers(Console& console, Visit visit) {
   return passOn(console, std::move(visit), Json{{"verb", "users"}});
 }
@@ -95,6 +99,13 @@ std::vector<Route> adminRoutes() {
        tellWire,
        {{"device", "its name", true}, {"after", "the number of the last line that is known"}},
        "zunth device log NAME"},
+      {"POST",
+       "/api/clients/end",
+       "End the session of a client; it may come again",
+       Needs::SecurityAdmin,
+       endClient,
+       {{"id", "the session's id, as /api/status tells it", true}},
+       "zunth clients --end ID"},
       {"GET", "/api/users", "Who may log in", Needs::SecurityAdmin, tellUsers, {}, "zunth user"},
       {"POST",
        "/api/users",

@@ -1,6 +1,7 @@
 #include "core/space/permissions.hpp"
 #include "core/ua/foreign.hpp"
 #include "core/ua/generated/node_ids.hpp"
+#include "service/admin/client_desk.hpp"
 #include "service/console/console.hpp"
 
 #include <algorithm>
@@ -97,35 +98,12 @@ Json certificateJson(const secure::Certificate& certificate) {
           {"validTo", timeJson(certificate.validTo())}};
 }
 
-const char* nameOf(MessageSecurityMode mode) {
-  switch (mode) {
-    case MessageSecurityMode::SignAndEncrypt: return "signed and encrypted";
-    case MessageSecurityMode::Sign: return "signed";
-    default: return "unsecured";
-  }
-}
-
+/// Times as pages have them.
 Json clientsOf(const server::Server& server) {
-  Json clients = Json::array();
-  for (const auto* session : server.sessionList()) {
-    const auto& proof = session->proof;
-    std::size_t items = 0;
-    for (const auto& [id, subscription] : session->subscriptions) items += subscription->items().size();
-    clients.push_back({{"name", shown(session->name.view())},
-                       {"application", shown(session->client.applicationUri.view())},
-                       {"user", session->isActivated ? shown(session->userName()) : "not yet known"},
-                       {"from", proof.host},
-                       {"security", proof.mode == MessageSecurityMode::None && proof.isEncryptedBelow
-                                        ? "encrypted by TLS, or within this machine"
-                                        : nameOf(proof.mode)},
-                       {"policy", shown(proof.policyUri.view())},
-                       {"since", timeJson(session->diagnostics.clientConnectionTime)},
-                       {"lastHeard", timeJson(session->diagnostics.clientLastContactTime)},
-                       {"subscriptions", session->subscriptions.size()},
-                       {"items", items},
-                       {"reads", session->diagnostics.readCount.totalCount},
-                       {"writes", session->diagnostics.writeCount.totalCount}});
-  }
+  Json clients = admin::ClientDesk::clientsOf(server);
+  for (auto& client : clients)
+    for (const char* key : {"since", "lastHeard"})
+      if (const auto time = DateTime::parse(client.at(key).get<std::string>())) client[key] = timeJson(*time);
   return clients;
 }
 

@@ -1,4 +1,5 @@
 // Bringing a running site to what its folder says, and the door by which that is asked for.
+#include "core/secure/policy.hpp"
 #include "service/admin/control.hpp"
 #include "service/admin/site_lock.hpp"
 #include "service/admin/state_file.hpp"
@@ -6,6 +7,7 @@
 #include <algorithm>
 #include <fstream>
 #include <regex>
+#include <set>
 
 #include "tests/service/broker.hpp"
 #include "tests/service/plant.hpp"
@@ -112,6 +114,21 @@ TEST_CASE("who may come in is applied, and who may not any more goes", "[plant][
   CHECK(plant.zunth("read DF1/pressure").code == 4);
   plant.edit("site.yaml", "name: Test", "loops: 1\nname: Test");
   CHECK(plant.apply().out.find("'loops' of site.yaml counts from the next start") != std::string::npos);
+}
+
+TEST_CASE("which policies and modes are offered is applied", "[plant][apply]") {
+  const Running plant;
+  const auto offered = [&] {
+    std::set<std::pair<std::string, std::string>> out;
+    for (const Json& each : Json::parse(plant.zunth("endpoints --output json").out))
+      if (each.at("policy") != "None") out.emplace(each.at("policy"), each.at("mode"));
+    return out;
+  };
+  CHECK(offered().size() == 2 * secure::policies().size());
+  plant.edit("site.yaml", "security:", "security:\n  policies: [Basic256Sha256, ECC_nistP256]\n  modes: [encrypt]");
+  CHECK(plant.apply().code == 0);
+  using Offers = std::set<std::pair<std::string, std::string>>;
+  CHECK(offered() == Offers{{"Basic256Sha256", "SignAndEncrypt"}, {"ECC_nistP256", "SignAndEncrypt"}});
 }
 
 TEST_CASE("where the service listens is applied, and who is there stays", "[plant][apply]") {
@@ -294,12 +311,44 @@ TEST_CASE("who administers by command line is on record, whether or not the serv
   ::unsetenv("ZUNTH_PASSWORD");
 }
 
+TEST_CASE("who is connected is shown, and one is sent away", "[plant][audit]") {
+  const Plant plant(false);
+  Process watch({program("zunth"), "watch", "DF1/serial", "--output", "json", "--at", plant.url});
+  REQUIRE(!watch.line().empty());
+  const auto clients = [&](const std::string& options = {}) {
+    return Json::parse(plant.zunthAlone("clients --site site --output json " + options).out);
+  };
+  const auto before = clients();
+  REQUIRE(before.size() == 1);
+  CHECK(before[0]["user"] == "Anonymous");
+  CHECK(before[0]["security"] == "unsecured");
+  CHECK(before[0]["items"] == 1);
+  CHECK(clients("--like unsecured").size() == 1);
+  CHECK(clients("--like encrypted").empty());
+  const auto unknown = plant.zunthAlone("clients --site site --end nobody");
+  CHECK(unknown.code != 0);
+  CHECK(unknown.error.find("no client has the id or name nobody") != std::string::npos);
+  const auto ended = plant.zunthAlone("clients --site site --end '" + before[0]["id"].get<std::string>() + "'");
+  CHECK(ended.code == 0);
+  CHECK(ended.out.find("has ended") != std::string::npos);
+  // The client comes again, as another session.
+  Json after = clients();
+  for (int i = 0; i < 200 && (after.empty() || after[0]["items"] == 0); ++i) after = clients();
+  REQUIRE(after.size() == 1);
+  CHECK(after[0]["id"] != before[0]["id"]);
+  const auto audit = Json::parse(plant.zunthAlone("audit --site site --what 'session ended' --output json").out);
+  REQUIRE(audit.size() == 1);
+  CHECK(audit[0]["who"].get<std::string>().ends_with("at the command line"));
+}
+
 TEST_CASE("the fields that programs read are those of the documentation", "[plant][docs]") {
   Running plant;
   ::setenv("ZUNTH_PASSWORD", "trout and salmon", 1);
   REQUIRE(plant.zunthAlone("user add hanna --site site").code == 0);
   ::unsetenv("ZUNTH_PASSWORD");
-  REQUIRE(plant.zunth("write Gate/mode=Off").code == 0);  // for an alarm
+  REQUIRE(plant.zunth("write Gate/mode=Off").code == 0);                                            // for an alarm
+  Process watch({program("zunth"), "watch", "DF1/serial", "--output", "json", "--at", plant.url});  // for a client
+  REQUIRE(!watch.line().empty());
   std::ifstream page(std::string(ZUNTH_SOURCE_DIR) + "/docs/commands.md");
   std::string line;
   while (std::getline(page, line) && line != "| command | fields |") continue;
@@ -311,8 +360,9 @@ TEST_CASE("the fields that programs read are those of the documentation", "[plan
     const std::string fields = line.substr(bar + 3, line.rfind(" |") - bar - 3);
     INFO(command);
     const std::string verb = command.substr(0, command.find(' '));
-    const bool isLocal = std::ranges::count(
-        std::vector<std::string>{"device", "explain", "apply", "audit", "log", "user", "trust", "certificate"}, verb);
+    const bool isLocal = std::ranges::count(std::vector<std::string>{"device", "explain", "apply", "audit", "log",
+                                                                     "user", "trust", "certificate", "clients"},
+                                            verb);
     const auto told =
         isLocal ? plant.zunthAlone(command + " --site site --output json") : plant.zunth(command + " --output json");
     CHECK(told.code <= 1);
@@ -331,7 +381,7 @@ TEST_CASE("the fields that programs read are those of the documentation", "[plan
         isLocal ? plant.zunthAlone(command + " --site site --output yaml") : plant.zunth(command + " --output yaml");
     CHECK(yaml.out.find(fields.substr(0, fields.find(',')) + ": ") != std::string::npos);
   }
-  CHECK(rows == 20);
+  CHECK(rows == 21);
 }
 
 TEST_CASE("how much the service tells is applied, and what it was comes back", "[plant][apply]") {

@@ -132,6 +132,7 @@ export interface DevicePoint {
 }
 
 export interface Client {
+  id: string;
   name: string;
   application: string;
   user: string;

@@ -1,4 +1,4 @@
-import { useMemo, useState } from 'react';
+import { useCallback, useMemo, useState } from 'react';
 import { Button, Checkbox, FileButton, FileInput, Modal, MultiSelect, NumberInput, PasswordInput, Select, Textarea, TextInput } from '@mantine/core';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link } from 'wouter';
@@ -361,8 +361,22 @@ function Links() {
   );
 }
 
-function Connected() {
+function Connected({ mayEnd }: { mayEnd: boolean }) {
   const status = useQuery({ queryKey: ['status'], queryFn: () => get<Status>('status'), refetchInterval: 3_000 });
+  const [error, setError] = useState<unknown>(null);
+  const refetch = status.refetch;
+  const end = useCallback(
+    async (client: Client) => {
+      try {
+        await post('clients/end', { id: client.id });
+        setError(null);
+        await refetch();
+      } catch (refused) {
+        setError(refused);
+      }
+    },
+    [refetch],
+  );
   const now = useNow();
   const columns = useMemo<Column<Client>[]>(
     () => [
@@ -374,10 +388,28 @@ function Connected() {
       { name: w.access.items, of: (client) => client.items, isNumber: true },
       { name: w.access.reads, of: (client) => client.reads, isNumber: true },
       { name: w.access.writes, of: (client) => client.writes, isNumber: true },
+      ...(mayEnd
+        ? [
+            {
+              name: '',
+              of: () => '',
+              show: (client: Client) => (
+                <Button title={w.access.endHint} aria-label={`${w.access.end} ${client.name}`} onClick={() => void end(client)}>
+                  {w.access.end}
+                </Button>
+              ),
+            },
+          ]
+        : []),
     ],
-    [now],
+    [now, mayEnd, end],
   );
-  return <Table label={w.access.clients} rows={status.data?.clients ?? []} columns={columns} keyOf={(client) => `${client.name} ${client.from} ${client.since}`} exportAs="clients" empty={<Empty title={w.overview.noClients} />} />;
+  return (
+    <>
+      {error !== null && <Refused error={error} />}
+      <Table label={w.access.clients} rows={status.data?.clients ?? []} columns={columns} keyOf={(client) => client.id} exportAs="clients" empty={<Empty title={w.overview.noClients} />} />
+    </>
+  );
 }
 
 export default function Access({ me }: { me: Me }) {
@@ -419,7 +451,7 @@ export default function Access({ me }: { me: Me }) {
       )}
       <section className="stack">
         <h2>{w.access.clients}</h2>
-        <Connected />
+        <Connected mayEnd={isAdministrator ?? false} />
       </section>
     </div>
   );
