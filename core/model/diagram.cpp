@@ -219,8 +219,10 @@ class Painter {
 /// Collects the cards of instances: objects; their variables and methods stand on them, but for what their types say.
 class InstanceCards {
  public:
-  InstanceCards(const Space& space) : space_(space) {}
+  InstanceCards(const Space& space, const DiagramOptions& options) : space_(space), options_(options) {}
 
+  /// Whether there were more nodes than may be looked at.
+  bool isTooMuch() const { return looked_ > options_.mostNodes; }
   Card collect(NodeIndex node) {
     Card card;
     card.node = node;
@@ -230,7 +232,8 @@ class InstanceCards {
     if (type != kNoNode && !space_.nodeId(type).is(id::BaseObjectType)) card.kind = std::string(space_.name(type));
     underway_.insert(node);
     for (const NodeIndex child : membersOf(space_, node)) {
-      if (underway_.contains(child)) continue;
+      if (underway_.contains(child) || (options_.shows && !options_.shows(child))) continue;
+      if (++looked_ > options_.mostNodes) break;
       const bool isObject = space_.nodeClass(child) == NodeClass::Object;
       // An alarm is told in the card of what has it.
       if (isObject && !space::isCondition(space_, child))
@@ -250,6 +253,8 @@ class InstanceCards {
     return false;
   }
   const Space& space_;
+  const DiagramOptions& options_;
+  std::size_t looked_ = 0;
   std::set<NodeIndex> underway_;
 };
 
@@ -295,7 +300,9 @@ Drawing paint(std::vector<Card> roots, const std::string& title) {
 }
 
 Drawing drawBelow(const Space& space, NodeIndex root, const std::string& base, const DiagramOptions& options) {
-  Card card = InstanceCards(space).collect(root);
+  InstanceCards cards(space, options);
+  Card card = cards.collect(root);
+  if (cards.isTooMuch()) return {};
   std::vector<NodeIndex> apart;
   fold(card, options.mostCards, apart);
   if (!base.empty()) linkFolded(card, space, apart, base);

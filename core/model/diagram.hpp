@@ -2,6 +2,7 @@
 
 #include "core/space/space.hpp"
 
+#include <functional>
 #include <map>
 #include <string>
 #include <vector>
@@ -11,6 +12,10 @@ namespace zunth::model {
 
 struct DiagramOptions {
   std::size_t mostCards = 200;  // in one drawing; what is more is drawn by subtree
+  /// How many nodes are looked at; a drawing that takes more has no SVG.
+  std::size_t mostNodes = SIZE_MAX;
+  /// Whether a node may be shown; all may, without this.
+  std::function<bool(space::NodeIndex)> shows = {};
 };
 
 /// A drawing of what is below a node. Subtrees that would make it too large are left as one card, which says how much

@@ -1,3 +1,4 @@
+#include "core/model/diagram.hpp"
 #include "core/space/attributes.hpp"
 #include "core/ua/foreign.hpp"
 #include "core/ua/generated/node_ids.hpp"
@@ -32,6 +33,26 @@ Awaitable<Answer> tellNode(Console& console, Visit visit) {
   const auto node = nodeNamed(console.space(), visit.rights(), name);
   if (node == kNoNode) co_return Answer::of(noNode(console.space(), name));
   co_return Answer::of(pageOf(console.space(), visit.rights(), node));
+}
+
+/// What is below an object, drawn; of small ones only, as it is done in one go.
+Awaitable<Answer> draw(Console& console, Visit visit) {
+  constexpr std::size_t kMostNodes = 2'000;
+  const auto name = visit.request.value("node");
+  const auto& space = console.space();
+  const auto node = nodeNamed(space, visit.rights(), name);
+  if (node == kNoNode) co_return Answer::of(noNode(space, name));
+  model::DiagramOptions options;
+  options.mostNodes = kMostNodes;
+  options.shows = [&](NodeIndex each) { return space.sees(visit.rights(), each); };
+  auto drawing = model::drawInstances(space, node, options);
+  if (drawing.svg.empty())
+    co_return Answer::of(Error{status::BadTooManyMatches, fmt::format("more than {} nodes are below it", kMostNodes),
+                               "draw a part of it"});
+  Answer answer;
+  answer.type = "image/svg+xml";
+  answer.body = std::move(drawing.svg);
+  co_return answer;
 }
 
 /// A slice at a time: others have their turns in between.
@@ -198,6 +219,13 @@ std::vector<Route> nodeRoutes() {
         {"most", "how many at once"}},
        "zunth tree"},
       {"GET", "/api/node", "Everything about a node", Needs::Login, tellNode, {node}, "zunth show NODE"},
+      {"GET",
+       "/api/drawing",
+       "What is below an object as a drawing (SVG), up to 2,000 nodes",
+       Needs::Login,
+       draw,
+       {node},
+       "zunth draw FROM NAME.svg NODE"},
       {"GET",
        "/api/search",
        "Nodes by name, path, id or type",

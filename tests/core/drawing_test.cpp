@@ -106,6 +106,13 @@ TEST_CASE("a drawing has a card for each object, and types have their members", 
   const auto words = wordsOf(plant.svg);
   for (const char* word : {"Plant", "Hall", "P1", "Pump", "P2", "BigPump", "mode", "plan"}) CHECK(has(words, word));
   CHECK(!has(words, "flow"));  // its type says so
+  // As far as somebody may see it, and no further than may be looked.
+  const auto seen = [&](NodeIndex node) { return space->name(node) != "P2"; };
+  const auto part = wordsOf(drawInstances(*space, space->at(ua::id::ObjectsFolder), {.shows = seen}).svg);
+  CHECK(has(part, "P1"));
+  CHECK(!has(part, "P2"));
+  CHECK(!has(part, "plan"));
+  CHECK(drawInstances(*space, space->at(ua::id::ObjectsFolder), {.mostNodes = 3}).svg.empty());
   const auto types = drawTypes(*space);
   CHECK(types.cards == 4);
   const auto members = wordsOf(types.svg);

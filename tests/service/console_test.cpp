@@ -182,6 +182,13 @@ TEST_CASE("nodes are found, listed and described as far as one may see them", "[
   CHECK(house.got("/api/search?words=zzz")["nodes"].empty());
   CHECK(house.get("/api/search").status == 400);
 
+  const auto drawing = house.get("/api/drawing?node=i=85");
+  CHECK(drawing.status == 200);
+  CHECK(drawing.type == "image/svg+xml");
+  CHECK(drawing.body.find(">oxygen</text>") != std::string::npos);
+  CHECK(drawing.body.find("<img") == std::string::npos);
+  CHECK(house.get("/api/drawing?node=nowhere").status == 404);
+
   // What is written in a name is text, whatever it looks like.
   const auto odd = house.got("/api/search?words=onerror")["nodes"];
   REQUIRE(odd.size() >= 1);

@@ -29,7 +29,7 @@ export const w = {
   },
   node: {
     value: 'Value', age: 'ago', write: 'Write', writeThis: 'Write this value', written: 'Written', from: 'Where it comes from',
-    explain: 'Show each step, from the device to its clients', below: 'Below', addresses: 'Address', path: 'Path',
+    drawn: 'Drawn', notDrawn: 'Too much is below it for one drawing: open a part of it.', saveDrawing: 'Save the drawing', explain: 'Show each step, from the device to its clients', below: 'Below', addresses: 'Address', path: 'Path',
     nodeId: 'NodeId', nodeIdWithUri: 'NodeId with its namespace', attributes: 'Attributes', references: 'References',
     call: 'Call', calling: 'Calling …', callAsk: 'Call it?', answered: 'Answered', noInputs: 'It takes nothing.',
     notCallable: 'You may not call it.', watch: 'Watch', unwatch: 'Watched', trend: 'Trend', history: 'Last hour',
@@ -73,7 +73,7 @@ export const w = {
     noUsers: 'Nobody has a name and password here yet.', needs: 'For this, log in as somebody who has the role SecurityAdmin.', first: 'Make the first administrator',
     tokens: 'Links for spreadsheets', makeToken: 'Make a link', tokenNodes: 'Nodes, one a line: paths with * and **', noTokens: 'A link lets a spreadsheet read some values without a login.', tokenOnce: 'This is shown once. Whoever has it may read these values:', madeBy: 'Made by', nodes: 'Nodes', fromList: 'From the list that is watched',
     upload: 'Trust a file', uploadHint: 'A client’s certificate, as PEM or DER.', own: 'The server’s own certificate', renew: 'Renew', renewAsk: 'The server gets a new key and signs its certificate itself. Clients that know the old one have to trust the new one; open connections go on.', request: 'Signing request', requestAsk: 'For an authority to sign. Take what comes back here.', import: 'Take a signed one', days: 'Valid for days', keyKind: 'Key', newKey: 'with a new key', keyFile: 'Private key (PEM), if it came along', certificateFile: 'Certificate', made: 'Done: new connections get the new certificate.', download: 'Save the request', hosts: 'Hosts',
-    who: 'User', from: 'From', security: 'Security', since: 'Since', heard: 'Last heard', reads: 'Read', writes: 'Written', items: 'Watches',
+    who: 'User', from: 'From', security: 'Security', end: 'End', endHint: 'Ends this session. The client may come again, unless its user or certificate is taken away.', since: 'Since', heard: 'Last heard', reads: 'Read', writes: 'Written', items: 'Watches',
   },
   record: {
     title: 'Record', audit: 'Who did what', log: 'What the service told', level: 'Level', text: 'Text', tellMore: 'Tell more for 15 min', tellLess: 'As before', levelNow: (level: string) => `It tells as much as ${level}.`, noLog: 'The service has told nothing since it was started.', time: 'Time', what: 'What', who: 'Who', from: 'From', outcome: 'Outcome', about: 'About', failed: 'Only what was refused or failed', none: 'Nothing of the kind is on record.', hint: 'Who did what, the newest first.',

@@ -45,6 +45,22 @@ function Explained({ node }: { node: string }) {
   );
 }
 
+function Drawn({ node }: { node: string }) {
+  const [isRefused, setRefused] = useState(false);
+  const at = `/api/drawing?node=${encodeURIComponent(node)}`;
+  if (isRefused) return <Empty title={w.node.notDrawn} />;
+  return (
+    <>
+      <div className="drawing">
+        <img src={at} alt={w.node.drawn} onError={() => setRefused(true)} />
+      </div>
+      <a href={at} download="drawing.svg">
+        {w.node.saveDrawing}
+      </a>
+    </>
+  );
+}
+
 const spans = { '15m': 900_000, '1h': 3_600_000, '8h': 28_800_000, '24h': 86_400_000, '7d': 604_800_000 } as const;
 
 function VariableHead({ page }: { page: NodePage }) {
@@ -195,6 +211,11 @@ export default function NodeView({ name }: { name: string }) {
           <h2 style={{ marginBottom: 6 }}>{w.node.below}</h2>
           <Outline root={page.id} />
         </section>
+      )}
+      {page.class === 'Object' && page.hasChildren && (
+        <Folded title={w.node.drawn}>
+          <Drawn node={page.id} />
+        </Folded>
       )}
       {isVariable && (
         <Folded title={w.node.from}>
