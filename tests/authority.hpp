@@ -3,6 +3,8 @@
 #include "core/secure/trust.hpp"
 
 #include <functional>
+#include <map>
+#include <vector>
 
 #include <openssl/pem.h>
 #include <openssl/x509v3.h>
@@ -37,7 +39,7 @@ class Authority {
   const secure::Certificate& certificate() const { return identity_.certificate; }
 
   secure::Identity issue(const Wish& wish) const {
-    auto key = secure::PrivateKey::generate(wish.bits);
+    const auto key = keyOf(wish.bits);
     return {make(wish, key, identity_.certificate.handle(), identity_.key), key};
   }
   /// What it makes of a signing request.
@@ -89,8 +91,17 @@ class Authority {
   }
 
  private:
+  /// A key of that size. Making them takes its time, so there are a few that go round: an issuer's is not its
+  /// certificates'.
+  static secure::PrivateKey keyOf(int bits) {
+    constexpr std::size_t kKeys = 5;
+    static std::map<int, std::pair<std::vector<secure::PrivateKey>, std::size_t>> made;
+    auto& [keys, next] = made[bits];
+    if (keys.size() < kKeys) keys.push_back(secure::PrivateKey::generate(bits));
+    return keys[next++ % kKeys];
+  }
   static secure::Identity makeSelf(const Wish& wish) {
-    auto key = secure::PrivateKey::generate(wish.bits);
+    const auto key = keyOf(wish.bits);
     return {make(wish, key, nullptr, key), key};
   }
   static secure::Certificate make(const Wish& wish, const secure::PrivateKey& key, X509* issuer,
