@@ -124,6 +124,10 @@ void BinaryReader::readArray(BuiltInType type, bool hasDimensions, Variant& valu
       if (octets) std::memcpy(items.begin(), from, octets);
     } else {
       if (!charge(static_cast<std::size_t>(std::max(length, 0)) * sizeof(T))) return;
+      // Elements that may hold others take their time, too.
+      constexpr std::int32_t kElementsOfPart = 4;
+      for (std::int32_t i = kElementsOfPart; !detail::kInline<T> && i <= length; i += kElementsOfPart)
+        if (!addPart()) return;
       items = FixedArray<T>(static_cast<std::size_t>(std::max(length, 0)));
       for (std::size_t i = 0; i < items.size() && ok(); ++i) read(items[i]);
       if (!ok()) return;

@@ -17,7 +17,7 @@ std::size_t of(const ExpandedNodeId& v) { return of(v.nodeId) + v.namespaceUri.s
 std::size_t of(const QualifiedName& v) { return v.name.size(); }
 std::size_t of(const LocalizedText& v) { return v.locale.size() + v.text.size(); }
 std::size_t of(const ExtensionObject& v) { return v.octets().size() + (v.held() ? kHeldGuess : 0); }
-std::size_t of(const Variant& v) { return footprint(v); }
+std::size_t of(const Variant& v) { return !v.isArray() && isNumeric(v.type()) ? 0 : footprint(v); }
 std::size_t of(const DataValue& v) { return footprint(v.value); }
 std::size_t of(const DiagnosticInfo& v) {
   std::size_t octets = 0;

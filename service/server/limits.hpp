@@ -24,7 +24,7 @@ struct Limits {
   // One request
   std::uint32_t maxOperationsPerRequest = 1'000;
   std::size_t maxRequestBeforeActivation = 64 * 1024;   // octets
-  std::uint32_t maxPartsPerRequest = 250'000;           // texts, arrays and other pieces of memory
+  std::uint32_t maxPartsPerRequest = 50'000;            // texts, arrays and other pieces of memory
   std::size_t maxResponse = 16u << 20;                  // octets, about; less where the client takes less
   double slice = 2;                                     // ms of one request's work before others have their turn
   std::uint32_t maxContinuationPointsPerSession = 100;  // of Browse, and as many of queries

@@ -205,6 +205,9 @@ TEST_CASE("a message has no more parts than it may have", "[bounds]") {
       {Variant::array({text, text}), 5},
       {Variant::array({Variant("x"), Variant(1.5), Variant::array({Variant("z")})}), 4},
       {Variant(NodeId(1, "name")), 2},
+      {Variant::array(std::vector<Variant>(40)), 11},
+      {Variant::array(std::vector<double>(40)), 1},
+      {Variant::array(std::vector<DateTime>(40)), 1},
       {Variant(ExtensionObject::of(Range{0, 1})), 2},
   };
   for (const auto& [value, parts] : cases) {
