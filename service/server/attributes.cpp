@@ -180,7 +180,11 @@ void Attributes::writeAttribute(Writing& writing, std::size_t i, const WriteValu
   const auto allowed = mayWrite(space_, node, attribute, context.rights());
   const Variant before = allowed ? space::readAttribute(space_, node, attribute).value : Variant();
   auto written = allowed ? core_.holdings.put(node, attribute, footprint(one.value.value)) : allowed;
-  if (written) written = space::writeAttribute(space_, node, one);
+  if (written) {
+    written = space::writeAttribute(space_, node, one);
+    // What was not taken takes nothing.
+    if (!written) (void)core_.holdings.put(node, attribute, footprint(before));
+  }
   announcer_.written(writing.actor, one, before, written.code());
   if (written && attribute == AttributeId::DataTypeDefinition) core_.typesChanged();
   if (written && attribute == AttributeId::Historizing && core_.historizingChanged) core_.historizingChanged();

@@ -291,6 +291,24 @@ TEST_CASE("what happened is searched, the newest first", "[console][history]") {
   CHECK(house.get(all + "&node=Nowhere").status == 404);
 }
 
+TEST_CASE("sessions are ended over the console, and who ends their own logs out", "[console]") {
+  House house;
+  house.lookAround();
+  const auto clients = [&] { return house.got("/api/status")["clients"]; };
+  const Json guest{{"id", clients().at(0)["id"]}};
+  CHECK(house.post("/api/clients/end", guest).status == 403);
+  house.makeAdministrator();
+  CHECK(house.post("/api/clients/end", guest).status == 200);
+  CHECK(codeOf(house.post("/api/clients/end", guest)) == "BadSessionIdInvalid");
+  const auto own = clients();
+  REQUIRE(own.size() == 1);
+  CHECK(own[0]["user"] == "ada");
+  CHECK(house.post("/api/clients/end", {{"id", own[0]["id"]}}).status == 200);
+  CHECK(house.get("/api/status").status == 401);
+  CHECK(house.lookAround()["isAnonymous"] == true);
+  CHECK(house.get("/api/status").status == 200);
+}
+
 TEST_CASE("certificates come and go over the console, the server's own among them", "[console]") {
   House house;
   house.lookAround();

@@ -215,6 +215,7 @@ TEST_CASE("what clients write takes no more memory than it may, and is given bac
   };
   b.addVariable("one", id::String, Variant("x"));
   b.addVariable("other", id::String, Variant("x"));
+  CHECK(write("one", text(60'000), AttributeId::DisplayName).isBad());  // what is refused takes nothing
   CHECK(write("one", text(60'000)) == status::Good);
   CHECK(write("other", text(60'000)) == status::BadOutOfMemory);
   CHECK(write("other", text(200)) == status::Good);   // small ones are always taken
