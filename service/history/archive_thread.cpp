@@ -102,8 +102,13 @@ void ArchiveThread::run() {
     for (const auto& name : names) store_->variable(name);
     store_->append(records);
     store_->append(std::move(events));
-    if (work)
-      if (auto answer = work(*store_)) post_(std::move(answer));
+    if (work) {
+      auto answer = work(*store_);
+      // What it holds belongs to the services, and ends there, whichever of both goes last.
+      post_([work = std::move(work), answer = std::move(answer)] {
+        if (answer) answer();
+      });
+    }
     if (isStopping || std::chrono::steady_clock::now() >= saveAt) {
       save();
       saveAt = std::chrono::steady_clock::now() + kBeat;
