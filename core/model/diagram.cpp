@@ -230,6 +230,9 @@ class InstanceCards {
     if (card.title.empty()) card.title = std::string(space_.name(node));
     const NodeIndex type = space_.typeDefinition(node);
     if (type != kNoNode && !space_.nodeId(type).is(id::BaseObjectType)) card.kind = std::string(space_.name(type));
+    // Who has more than may be looked at isn't even listed.
+    if (space_.references(node).size() > options_.mostNodes) looked_ = options_.mostNodes + 1;
+    if (isTooMuch()) return card;
     underway_.insert(node);
     for (const NodeIndex child : membersOf(space_, node)) {
       if (underway_.contains(child) || (options_.shows && !options_.shows(child))) continue;

@@ -7,6 +7,7 @@
 #include "tests/authority.hpp"
 #include "tests/service/broker.hpp"
 #include <catch2/catch.hpp>
+#include <sys/stat.h>
 
 namespace zunth::mqtt_test {
 
@@ -288,6 +289,8 @@ TEST_CASE("a password stands in a file that goes nowhere", "[device][mqtt]") {
   const test::TemporaryFolder site;
   site.write("secrets/broker.txt", "trout and salmon\r\nnot this\n");
   site.write("secrets/empty.txt", "");
+  site.write("secrets/large.txt", std::string(5'000, 'x'));
+  REQUIRE(::mkfifo((site.path / "secrets/pipe.txt").c_str(), 0600) == 0);
   site.write("elsewhere.txt", "root:x:0\n");
   const auto passwords = (site.path / "passwords").string();
   test::Process made(
@@ -312,6 +315,8 @@ TEST_CASE("a password stands in a file that goes nowhere", "[device][mqtt]") {
   CHECK(file("password-file: broker.txt\n", none).identity != device.identity);
   for (const auto& [more, mistake] : std::vector<std::pair<const char*, const char*>>{
            {"password-file: nowhere.txt\n", "secrets/nowhere.txt holds nothing that can be read"},
+           {"password-file: large.txt\n", "secrets/large.txt holds nothing that can be read"},
+           {"password-file: pipe.txt\n", "secrets/pipe.txt holds nothing that can be read"},
            {"password-file: empty.txt\n", "secrets/empty.txt holds nothing that can be read"},
            {"password-file: ../elsewhere.txt\n", "'../elsewhere.txt' is no file in secrets/"},
            {"password-file: /etc/shadow\n", "'/etc/shadow' is no file in secrets/"},
