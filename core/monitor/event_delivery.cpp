@@ -47,7 +47,7 @@ std::vector<NodeIndex> EventDelivery::notifiersOf(NodeIndex source) const {
 }
 
 bool EventDelivery::hears(const MonitoredItem& item, const Event& event) const {
-  const auto* rights = item.owner().listener();
+  const auto* rights = item.sink().listener();
   if (!rights) return true;
   return space_.check(*rights, event.node(), PermissionType::ReceiveEvents).isGood() &&
          space_.check(*rights, event.type(), PermissionType::ReceiveEvents).isGood();
@@ -65,7 +65,7 @@ void EventDelivery::tell(MonitoredItem& item, const Event& event, bool isForAll)
 
 void EventDelivery::bring(MonitoredItem& item, const Event& event) const {
   item.event(item.settings().events->select(space_, event));
-  item.owner().itemQueued(item);
+  item.sink().itemQueued(item);
 }
 
 bool EventDelivery::bringToAll(const Waiting& waiting, Slice& slice) {

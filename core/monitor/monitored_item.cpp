@@ -1,6 +1,5 @@
 #include "core/monitor/monitored_item.hpp"
 
-#include "core/monitor/subscription.hpp"
 #include "core/ua/footprint.hpp"
 
 namespace zunth::monitor {
@@ -14,10 +13,10 @@ std::size_t sizeOf(const List<Variant>& fields) { return sizeof fields + footpri
 
 }  // namespace
 
-MonitoredItem::MonitoredItem(std::uint32_t id, Subscription& owner, space::NodeIndex node, AttributeId attribute,
+MonitoredItem::MonitoredItem(std::uint32_t id, NotificationSink& sink, space::NodeIndex node, AttributeId attribute,
                              IndexRange range, const ItemSettings& settings, MonitoringMode mode)
     : id_(id),
-      owner_(owner),
+      sink_(sink),
       node_(node),
       attribute_(attribute),
       range_(std::move(range)),
@@ -55,13 +54,13 @@ void MonitoredItem::keepLast(DataValue value, std::size_t octets) {
   constexpr std::size_t kFree = 256;  // octets of a value that don't count
   forgetLast();
   lastOctets_ = octets > kFree ? octets : 0;
-  owner_.allowance().hold(lastOctets_);
-  if (lastOctets_ > 0 && owner_.allowance().isOver(2)) return forgetLast();
+  sink_.allowance().hold(lastOctets_);
+  if (lastOctets_ > 0 && sink_.allowance().isOver(2)) return forgetLast();
   last_ = std::move(value);
 }
 
 void MonitoredItem::forgetLast() {
-  owner_.allowance().release(std::exchange(lastOctets_, 0));
+  sink_.allowance().release(std::exchange(lastOctets_, 0));
   last_.reset();
 }
 
@@ -91,13 +90,13 @@ void MonitoredItem::queueValue(DataValue value, std::size_t octets, DateTime wal
       settings_.timestamps == TimestampsToReturn::Server || settings_.timestamps == TimestampsToReturn::Both;
   if (!wantsSource || attribute_ != AttributeId::Value) value.sourceTimestamp = {};
   value.serverTimestamp = wantsServer ? wallClock : DateTime{};
-  owner_.allowance().hold(octets);
+  sink_.allowance().hold(octets);
   values_.push(std::move(value), octets);
   trim();
 }
 
 bool MonitoredItem::hasRoomForEvent() const {
-  return events_.size() < settings_.queueSize && (events_.empty() || !owner_.allowance().isOver());
+  return events_.size() < settings_.queueSize && (events_.empty() || !sink_.allowance().isOver());
 }
 
 void MonitoredItem::event(List<Variant> fields) {
@@ -108,7 +107,7 @@ void MonitoredItem::event(List<Variant> fields) {
     return;
   }
   const std::size_t octets = sizeOf(fields);
-  owner_.allowance().hold(octets);
+  sink_.allowance().hold(octets);
   events_.push(std::move(fields), octets);
   trim();
 }
@@ -127,13 +126,13 @@ bool MonitoredItem::end(StatusCode why, DateTime wallClock) {
 }
 
 void MonitoredItem::dropFirstValue() {
-  owner_.allowance().release(values_.front().octets);
+  sink_.allowance().release(values_.front().octets);
   values_.dropFront();
 }
 
 void MonitoredItem::trim() {
   const auto isTooMuch = [this](std::size_t queued) {
-    return queued > settings_.queueSize || (queued > 1 && owner_.allowance().isOver());
+    return queued > settings_.queueSize || (queued > 1 && sink_.allowance().isOver());
   };
   while (isTooMuch(values_.size())) {
     ++overflows_;
@@ -143,7 +142,7 @@ void MonitoredItem::trim() {
       dropFirstValue();
       if (isMarked) values_.front().item.status = values_.front().item.status.withOverflow();
     } else {
-      owner_.allowance().release(values_.secondNewest().octets);
+      sink_.allowance().release(values_.secondNewest().octets);
       values_.dropSecondNewest();
       if (isMarked) values_.back().item.status = values_.back().item.status.withOverflow();
     }
@@ -151,7 +150,7 @@ void MonitoredItem::trim() {
   while (isTooMuch(events_.size())) {
     ++overflows_;
     eventsLost_ = true;
-    owner_.allowance().release(events_.front().octets);
+    sink_.allowance().release(events_.front().octets);
     events_.dropFront();
   }
 }
@@ -161,7 +160,7 @@ std::size_t MonitoredItem::nextSize() const {
 }
 
 DataValue MonitoredItem::takeValue() {
-  owner_.allowance().release(values_.front().octets);
+  sink_.allowance().release(values_.front().octets);
   return values_.take();
 }
 
@@ -171,7 +170,7 @@ std::optional<List<Variant>> MonitoredItem::takeEvent() {
     eventsLost_ = false;
     return std::nullopt;
   }
-  owner_.allowance().release(events_.front().octets);
+  sink_.allowance().release(events_.front().octets);
   return events_.take();
 }
 
@@ -179,7 +178,7 @@ void MonitoredItem::clearQueues() {
   std::size_t octets = 0;
   for (const auto& value : values_) octets += value.octets;
   for (const auto& event : events_) octets += event.octets;
-  owner_.allowance().release(octets);
+  sink_.allowance().release(octets);
   values_.clear();
   events_.clear();
   eventsLost_ = false;

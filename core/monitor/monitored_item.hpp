@@ -4,13 +4,12 @@
 #include "core/monitor/event.hpp"
 #include "core/monitor/live_aggregate.hpp"
 #include "core/monitor/notification_queue.hpp"
+#include "core/monitor/notification_sink.hpp"
 #include "core/space/reference_runs.hpp"
 #include "core/ua/due_heap.hpp"
 #include "core/ua/index_range.hpp"
 
 namespace zunth::monitor {
-
-class Subscription;
 
 /// What a client asked for; already revised and checked.
 struct ItemSettings {
@@ -25,17 +24,17 @@ struct ItemSettings {
 };
 
 /// One watched attribute (Part 4, 5.12): samples, or the events of an object, come in; those that pass the filter wait
-/// in its queue until they are published. What waits counts on the subscription's allowance; when that is used up, the
+/// in its queue until its sink takes them. What waits counts on the sink's allowance; when that is used up, the
 /// queue gives way as if it were full, down to one. So does a large value that is kept to compare the next with: when
 /// half of the allowance is used, it isn't kept, and the next is reported whatever it is.
 class MonitoredItem : public ua::Due {
  public:
-  MonitoredItem(std::uint32_t id, Subscription& owner, space::NodeIndex node, ua::AttributeId attribute,
+  MonitoredItem(std::uint32_t id, NotificationSink& sink, space::NodeIndex node, ua::AttributeId attribute,
                 ua::IndexRange range, const ItemSettings& settings, ua::MonitoringMode mode);
   ~MonitoredItem();
 
   std::uint32_t id() const { return id_; }
-  Subscription& owner() const { return owner_; }
+  NotificationSink& sink() const { return sink_; }
   /// kNoNode once the node has been deleted.
   space::NodeIndex node() const { return node_; }
   ua::AttributeId attribute() const { return attribute_; }
@@ -96,7 +95,7 @@ class MonitoredItem : public ua::Due {
 
   bool tellsMeaning_ = false;
   std::uint32_t id_;
-  Subscription& owner_;
+  NotificationSink& sink_;
   space::NodeIndex node_;
   ua::AttributeId attribute_;
   ua::IndexRange range_;

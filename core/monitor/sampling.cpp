@@ -69,14 +69,14 @@ void Sampling::nodeRemoved(NodeIndex node, DateTime wallClock) {
   if (!watched) return;
   for (MonitoredItem* item : watched.mapped().items) {
     pending_.remove(*item);
-    if (item->end(status::BadNodeIdUnknown, wallClock)) item->owner().itemQueued(*item);
+    if (item->end(status::BadNodeIdUnknown, wallClock)) item->sink().itemQueued(*item);
   }
 }
 
 void Sampling::end(MonitoredItem& item, StatusCode why, DateTime wallClock) {
   if (item.node() == space::kNoNode) return;
   unhook(item);  // it still counts until it is deleted
-  if (item.end(why, wallClock)) item.owner().itemQueued(item);
+  if (item.end(why, wallClock)) item.sink().itemQueued(item);
 }
 
 void Sampling::refresh(MonitoredItem& item, Instant now, DateTime wallClock) {
@@ -87,7 +87,7 @@ void Sampling::refresh(MonitoredItem& item, Instant now, DateTime wallClock) {
 
 /// An aggregate takes every change; its beat is that of its intervals.
 void Sampling::takeAggregate(MonitoredItem& item, const DataValue& value, Instant now, DateTime wallClock) {
-  if (item.sample(value, wallClock)) item.owner().itemQueued(item);
+  if (item.sample(value, wallClock)) item.sink().itemQueued(item);
   waitForInterval(item, now, wallClock);
 }
 
@@ -102,7 +102,7 @@ void Sampling::waitForInterval(MonitoredItem& item, Instant now, DateTime wallCl
 void Sampling::take(MonitoredItem& item, const DataValue& value, Instant now, DateTime wallClock) {
   if (item.settings().aggregate) return takeAggregate(item, value, now, wallClock);
   // A queue gives way down to one; many large ones would still be too much. They are taken when there is room.
-  if (item.owner().allowance().isOver() && laborOf(value.value) > (item.hasQueued() ? item.nextSize() : 0))
+  if (item.sink().allowance().isOver() && laborOf(value.value) > (item.hasQueued() ? item.nextSize() : 0))
     return pending_.put(item, now + kUntilThereIsRoom);
   double interval = item.settings().samplingInterval;
   const bool polled = isPolled(item);
@@ -115,7 +115,7 @@ void Sampling::take(MonitoredItem& item, const DataValue& value, Instant now, Da
     pending_.put(item, item.nextSampleAt);
   else
     pending_.remove(item);
-  if (item.sample(value, wallClock)) item.owner().itemQueued(item);
+  if (item.sample(value, wallClock)) item.sink().itemQueued(item);
 }
 
 void Sampling::sampleForgotten(Subscription& subscription, Instant now) {
@@ -171,7 +171,7 @@ void Sampling::tick(Instant now, DateTime wallClock, Slice slice) {
   while (MonitoredItem* item = pending_.take(now)) {
     if (item->mode() == MonitoringMode::Disabled) continue;
     if (item->isAggregate() && !isPolled(*item)) {
-      if (item->close(wallClock)) item->owner().itemQueued(*item);
+      if (item->close(wallClock)) item->sink().itemQueued(*item);
       waitForInterval(*item, now, wallClock);
     } else if (!isPolled(*item)) {
       const auto value = read(*item);

@@ -9,7 +9,7 @@ namespace zunth::monitor {
 using namespace ua;
 
 Subscription::Subscription(std::uint32_t id, const SubscriptionSettings& settings, Instant now)
-    : id_(id), settings_(settings), cycleDue_(now + milliseconds(settings.publishingInterval)) {}
+    : NotificationSink(id), settings_(settings), cycleDue_(now + milliseconds(settings.publishingInterval)) {}
 
 Subscription::~Subscription() {
   while (!kept_.empty()) forgetOldestKept();
@@ -167,15 +167,15 @@ Subscription::Published Subscription::publish(DateTime wallClock, const Overflow
 
 void Subscription::keep(const NotificationMessage& message, std::size_t octets) {
   kept_.push_back({message, octets});
-  allowance_.hold(octets);
-  while (kept_.size() > kMostKeptMessages || (kept_.size() > 1 && allowance_.isOver())) {
+  allowance().hold(octets);
+  while (kept_.size() > kMostKeptMessages || (kept_.size() > 1 && allowance().isOver())) {
     forgetOldestKept();
     ++counters_.discardedMessageCount;
   }
 }
 
 void Subscription::forgetOldestKept() {
-  allowance_.release(kept_.front().octets);
+  allowance().release(kept_.front().octets);
   kept_.pop_front();
 }
 
@@ -190,7 +190,7 @@ NotificationMessage Subscription::statusChange(StatusCode status, DateTime wallC
 StatusCode Subscription::acknowledge(std::uint32_t sequenceNumber) {
   const auto found = std::ranges::find(kept_, sequenceNumber, [](const Kept& k) { return k.message.sequenceNumber; });
   if (found == kept_.end()) return status::BadSequenceNumberUnknown;
-  allowance_.release(found->octets);
+  allowance().release(found->octets);
   kept_.erase(found);
   return status::Good;
 }
@@ -212,7 +212,7 @@ List<std::uint32_t> Subscription::availableSequenceNumbers() const {
 
 SubscriptionDiagnosticsDataType Subscription::diagnostics() const {
   SubscriptionDiagnosticsDataType out = counters_;
-  out.subscriptionId = id_;
+  out.subscriptionId = id();
   out.priority = settings_.priority;
   out.publishingInterval = settings_.publishingInterval;
   out.maxKeepAliveCount = settings_.maxKeepAliveCount;

@@ -20,19 +20,14 @@ struct SubscriptionSettings {
   std::uint8_t priority = 0;
 };
 
-/// A subscription's publishing cycle, as the standard's state table has it (Part 4, 5.13.1.2), without timers: the
-/// owner calls cycle() at cycleDue() and publish() when a Publish request is there for it.
-class Subscription : public ua::Due {
+/// A subscription's items and its publishing cycle, as the standard's state table has it (Part 4, 5.13.1.2), without
+/// timers: the owner calls cycle() at cycleDue() and publish() when a Publish request is there for it. Its allowance,
+/// for queues and kept messages, is part of its session's; who listens is its session, and changes with it.
+class Subscription final : public ua::Due, public NotificationSink {
  public:
   Subscription(std::uint32_t id, const SubscriptionSettings& settings, ua::Instant now);
-  ~Subscription();
+  ~Subscription() override;
 
-  /// What whoever listens may hear of events; anything, without one. It is the session's, and changes with it.
-  const space::Rights* listener() const { return listener_; }
-  void setListener(const space::Rights* rights) { listener_ = rights; }
-  /// What its queues and kept messages hold; part of its session's.
-  ua::Allowance& allowance() { return allowance_; }
-  std::uint32_t id() const { return id_; }
   const SubscriptionSettings& settings() const { return settings_; }
   void modify(const SubscriptionSettings& settings, ua::Instant now);
   void setPublishing(bool enabled);
@@ -46,8 +41,7 @@ class Subscription : public ua::Due {
   const std::map<std::uint32_t, std::unique_ptr<MonitoredItem>>& items() const { return items_; }
   /// The removed item, or nothing when there is none. Its links go with it.
   std::unique_ptr<MonitoredItem> removeItem(std::uint32_t itemId);
-  /// To be called when an item has queued something.
-  void itemQueued(MonitoredItem& item);
+  void itemQueued(MonitoredItem& item) override;
   /// What it has queued is not reported, but for what a trigger asks for.
   void unlist(MonitoredItem& item) { listed_.remove(item); }
   /// From now on, when `triggering` queues something, what `linked` has sampled is reported, too (Part 4, 5.12.1.6).
@@ -113,10 +107,7 @@ class Subscription : public ua::Due {
   };
   using Link = std::pair<std::uint32_t, std::uint32_t>;
 
-  std::uint32_t id_;
   SubscriptionSettings settings_;
-  const space::Rights* listener_ = nullptr;
-  ua::Allowance allowance_{SIZE_MAX};
   std::map<std::uint32_t, std::unique_ptr<MonitoredItem>> items_;
   std::set<Link> links_;     // triggering item, and one that it triggers
   std::set<Link> linkedBy_;  // the same the other way round

@@ -85,7 +85,7 @@ std::vector<Core::Watcher> Core::watchersOf(space::NodeIndex variable) const {
   std::vector<Watcher> out;
   for (const auto* item : sampling.watchersOf(variable)) {
     if (item->attribute() != AttributeId::Value) continue;
-    const auto id = item->owner().id();
+    const auto id = item->sink().id();
     const auto owner = subscriptionOwners.find(id);
     const Session* session = owner == subscriptionOwners.end() ? nullptr : owner->second;
     out.push_back({session ? session->name.str() : std::string(), id, item->settings().samplingInterval,
