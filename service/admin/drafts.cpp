@@ -3,6 +3,7 @@
 #include "core/ua/foreign.hpp"
 #include "service/admin/control.hpp"
 #include "service/admin/state_file.hpp"
+#include "service/admin/state_list.hpp"
 
 #include <algorithm>
 #include <fstream>
@@ -19,9 +20,11 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* kSiteFolders[] = {"model", "devices", "bindings"};
+constexpr const char* kSiteFolders[] = {"model", "devices", "bindings", "registers"};
 
 /// Of a text: the same for the same.
+StateList listOf(const fs::path& file) { return {file, "drafts", "move it away: drafts begin anew"}; }
+
 std::string versionOf(const std::string& text) {
   unsigned char digest[SHA256_DIGEST_LENGTH];
   SHA256(reinterpret_cast<const unsigned char*>(text.data()), text.size(), digest);
@@ -30,8 +33,9 @@ std::string versionOf(const std::string& text) {
   return out;
 }
 
-const Error kNoSiteFile{status::BadNodeIdInvalid, "that is no file of a site",
-                        "site.yaml, or one in model/, devices/ or bindings/ that ends in .yaml, .csv or .xml"};
+const Error kNoSiteFile{
+    status::BadNodeIdInvalid, "that is no file of a site",
+    "site.yaml, or one in model/, devices/, bindings/ or registers/ that ends in .yaml, .csv or .xml"};
 
 Error conflictOf(const std::string& name) {
   return {status::BadInvalidState, fmt::format("{} has changed on disk since it was edited here", shown(name)),
@@ -100,21 +104,16 @@ Result<std::optional<std::string>> Drafts::saved(const std::string& name) const 
 }
 
 Result<std::vector<Drafts::Draft>> Drafts::load() const {
-  std::ifstream in(file(), std::ios::binary);
   std::vector<Draft> out;
-  if (!in) return out;
-  std::ostringstream text;
-  text << in.rdbuf();
-  const Json read = Json::parse(text.str(), nullptr, false);
-  const Error damaged{status::BadDataEncodingInvalid, "state/drafts.json is damaged",
-                      "move it away: drafts begin anew"};
-  if (!read.is_object() || !read.contains("drafts") || !read["drafts"].is_array()) return damaged;
-  for (const auto& one : read["drafts"]) {
+  const auto kept = listOf(file());
+  const auto read = kept.load();
+  if (!read) return read.error();
+  for (const auto& one : *read) {
     const auto word = [&](const char* key) {
       const auto at = one.find(key);
       return at != one.end() && at->is_string() ? at->get<std::string>() : std::string();
     };
-    if (!one.is_object() || !isSiteFile(word("name"))) return damaged;
+    if (!one.is_object() || !isSiteFile(word("name"))) return kept.damaged("an entry is no draft");
     out.push_back({word("name"), word("text"), word("base"), word("by")});
   }
   return out;
@@ -135,9 +134,7 @@ Result<void> Drafts::save(const std::vector<Draft>& drafts) const {
   }
   if (octets > kMostAll)
     return Error{status::BadRequestTooLarge, "all drafts together hold 8 MiB at most", "apply or drop some first"};
-  fs::create_directories(file().parent_path(), failed);
-  const Json document{{"version", 1}, {"drafts", std::move(list)}};
-  return replaceFile(file(), document.dump(1, ' ', false, Json::error_handler_t::replace));
+  return listOf(file()).save(std::move(list));
 }
 
 Result<std::vector<Drafts::File>> Drafts::list() const {

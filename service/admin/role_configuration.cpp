@@ -1,6 +1,6 @@
 #include "service/admin/role_configuration.hpp"
 
-#include "service/admin/state_file.hpp"
+#include "service/admin/state_list.hpp"
 
 #include <algorithm>
 #include <fstream>
@@ -62,26 +62,24 @@ RoleRule ruleOf(const Json& json) {
   return rule;
 }
 
+/// Without this file, roles that were taken away would come back: a damaged one is an error, not an empty list.
+StateList listIn(const std::filesystem::path& file) {
+  return {file, "roles", "put its last copy back; or move it away, and give and take the roles again"};
+}
+
 /// What a file of changed roles says: their rules, and nothing for one that was removed.
 Result<std::vector<std::pair<NodeId, std::optional<RoleRule>>>> changesIn(const std::filesystem::path& file) {
   std::vector<std::pair<NodeId, std::optional<RoleRule>>> out;
-  std::error_code failed;
-  if (!std::filesystem::exists(file, failed) && !failed) return out;
-  const auto broken = [&](const char* why) {
-    return Error{
-        status::BadConfigurationError,
-        fmt::format("{} can't be read: {}; without it, roles that were taken away would come back", file.string(), why),
-        "put its last copy back; or move it away, and give and take the roles again"};
-  };
-  std::ifstream in(file);
-  if (!in) return broken("the system doesn't open it");
+  const auto kept = listIn(file);
+  const auto list = kept.load();
+  if (!list) return list.error();
   try {
-    for (const auto& each : Json::parse(in)) {
+    for (const auto& each : *list) {
       const NodeId role = roleOf(each);
       out.emplace_back(role, each.value("removed", false) ? std::nullopt : std::optional(ruleOf(each)));
     }
   } catch (const std::exception& problem) {
-    return broken(problem.what());
+    return kept.damaged(problem.what());
   }
   return out;
 }
@@ -209,7 +207,7 @@ Result<void> RoleConfiguration::apply(const NodeId& role) {
     const auto rule = std::ranges::find(rules_, each, &Rule::role);
     out.push_back(rule == rules_.end() ? Json{{"role", each.text()}, {"removed", true}} : jsonOf(*rule));
   }
-  auto kept = replaceFile(file_, out.dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
+  auto kept = listIn(file_).save(std::move(out));
   if (!kept) {
     rules_ = server_.settings().roles;
     return kept;

@@ -17,6 +17,13 @@ namespace fs = std::filesystem;
 
 namespace {
 
+constexpr int kVersion = 1;
+
+Error unreadable(const fs::path& file, const std::string& why) {
+  return {status::BadConfigurationError, fmt::format("{} can't be read: {}", file.string(), why),
+          "put its last copy back; or move it away, and add the users again (zunth user add)"};
+}
+
 /// Calls `broken` for each entry that can't be read; an error when the file itself can't.
 Result<std::map<std::string, UserStore::User>> readUsers(const fs::path& file,
                                                          const std::function<void(const std::string&)>& broken) {
@@ -24,7 +31,13 @@ Result<std::map<std::string, UserStore::User>> readUsers(const fs::path& file,
   if (!fs::exists(file)) return users;
   try {
     const YAML::Node root = YAML::LoadFile(file.string());
-    for (const auto& entry : root) {
+    const int version = root["version"].as<int>(0);
+    if (version > kVersion)
+      return Error{status::BadNotSupported,
+                   fmt::format("{} was written by a newer version of this program", file.string()),
+                   "start that one, or put an older copy of the file back"};
+    if (version < kVersion || !root["users"].IsMap()) return unreadable(file, "it has no users of a known version");
+    for (const auto& entry : root["users"]) {
       try {
         UserStore::User user;
         user.hash = entry.second["password"].as<std::string>();
@@ -36,7 +49,7 @@ Result<std::map<std::string, UserStore::User>> readUsers(const fs::path& file,
       }
     }
   } catch (const YAML::Exception& e) {
-    return Error{status::BadConfigurationError, fmt::format("{} can't be read: {}", file.string(), e.what()), {}};
+    return unreadable(file, e.what());
   }
   return users;
 }
@@ -59,14 +72,20 @@ Result<std::map<std::string, UserStore::User>> UserStore::load() const {
   return users;
 }
 
+Result<void> UserStore::readable() const {
+  auto users = readUsers(file_, [](const std::string&) {});
+  return users ? Result<void>() : users.error();
+}
+
 Result<void> UserStore::save(const std::map<std::string, User>& users) const {
   YAML::Emitter out;
-  out << YAML::BeginMap;
+  out << YAML::BeginMap << YAML::Key << "version" << YAML::Value << kVersion << YAML::Key << "users" << YAML::Value
+      << YAML::BeginMap;
   for (const auto& [name, user] : users)
     out << YAML::Key << name << YAML::Value << YAML::BeginMap << YAML::Key << "password" << YAML::Value << user.hash
         << YAML::Key << "enabled" << YAML::Value << user.isEnabled << YAML::Key << "roles" << YAML::Value << YAML::Flow
         << user.roles << YAML::EndMap;
-  out << YAML::EndMap;
+  out << YAML::EndMap << YAML::EndMap;
   return replaceFile(file_, std::string(out.c_str()) + "\n");
 }
 

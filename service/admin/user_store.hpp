@@ -23,6 +23,8 @@ class UserStore {
   /// By name; empty when there is no file. BadConfigurationError for one that can't be read, or has an entry that
   /// can't: it is not to be written again.
   ua::Result<std::map<std::string, User>> load() const;
+  /// Whether the file as a whole can be read, whatever its single entries are.
+  ua::Result<void> readable() const;
   ua::Result<void> save(const std::map<std::string, User>& users) const;
 
   /// The user, or BadUserAccessDenied without saying whether it was the name or the password. Takes as long for a name

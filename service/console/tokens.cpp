@@ -2,12 +2,10 @@
 
 #include "core/ua/base64.hpp"
 #include "core/ua/foreign.hpp"
-#include "service/admin/state_file.hpp"
+#include "service/admin/state_list.hpp"
 #include "service/server/random.hpp"
 
 #include <algorithm>
-#include <fstream>
-#include <sstream>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -28,21 +26,20 @@ std::string hashOf(const std::string& word) {
   return out;
 }
 
+admin::StateList listIn(const std::filesystem::path& file) {
+  return {file, "tokens", "move it away, and make tokens anew"};
+}
+
 /// The file's entries; a damaged one opens nothing, and is not written over.
 Result<Json> entriesOf(const std::filesystem::path& file) {
-  std::error_code ignored;
-  if (!std::filesystem::exists(file, ignored)) return Json::array();
-  std::ifstream stream(file, std::ios::binary);
-  std::ostringstream text;
-  text << stream.rdbuf();
-  Json json = Json::parse(text.str(), nullptr, false);
+  auto entries = listIn(file).load();
+  if (!entries) return entries;
   const auto isWhole = [](const Json& entry) {
     return entry.is_object() && entry.contains("hash") && entry.contains("user") && entry["user"].is_string() &&
            entry.contains("nodes") && entry["nodes"].is_array();
   };
-  if (!json.is_array() || !std::ranges::all_of(json, isWhole))
-    return Error{status::BadConfigurationError, file.string() + " can't be read", "move it away, and make tokens anew"};
-  return json;
+  if (!std::ranges::all_of(*entries, isWhole)) return listIn(file).damaged("an entry is not whole");
+  return entries;
 }
 
 Token tokenOf(const Json& entry) {
@@ -76,7 +73,7 @@ Result<std::string> Tokens::make(const Token& token) {
                       {"user", token.user},
                       {"nodes", token.nodes},
                       {"made", token.made.text()}});
-  if (auto written = admin::replaceFile(file_, entries->dump(2) + "\n"); !written) return written.error();
+  if (auto written = listIn(file_).save(std::move(*entries)); !written) return written.error();
   return word;
 }
 
@@ -86,7 +83,7 @@ Result<void> Tokens::remove(const std::string& name) {
   for (auto entry = entries->begin(); entry != entries->end(); ++entry) {
     if (entry->value("name", "") != name) continue;
     entries->erase(entry);
-    return admin::replaceFile(file_, entries->dump(2) + "\n");
+    return listIn(file_).save(std::move(*entries));
   }
   return Error{status::BadNotFound, fmt::format("there is no token '{}'", shown(name)), {}};
 }

@@ -143,9 +143,9 @@ TEST_CASE("edits are drafts until they are put in place, and nothing is written 
     CHECK(drafts.drop(name).code() == status::BadNotFound);
   }
   SECTION("damaged, nothing is done with them") {
-    folder.write("state/drafts.json", "{\"drafts\": [{\"name\": \"../x.yaml\"}]}");
-    CHECK(drafts.list().code() == status::BadDataEncodingInvalid);
-    CHECK(drafts.put().code() == status::BadDataEncodingInvalid);
+    folder.write("state/drafts.json", "{\"version\": 1, \"drafts\": [{\"name\": \"../x.yaml\"}]}");
+    CHECK(drafts.list().code() == status::BadConfigurationError);
+    CHECK(drafts.put().code() == status::BadConfigurationError);
     REQUIRE(drafts.drop(""));
     CHECK(drafts.list());
   }
