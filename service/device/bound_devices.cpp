@@ -73,6 +73,13 @@ std::shared_ptr<BoundDevices::Bound> BoundDevices::make(DeviceFile file) {
       devices.tellLink(bound, isConnected);
     });
   };
+  events.after = [self, weak, later = loop_.after](Duration pause, std::function<void(Device&)> work) {
+    if (later)
+      later(pause, [self, weak, work = std::move(work)] {
+        const auto bound = weak.lock();
+        if (!self.expired() && bound && bound->device) work(*bound->device);
+      });
+  };
   bound->device = std::make_unique<Device>(file, std::move(events));
   bound->file = std::move(file);
   return bound;

@@ -32,6 +32,8 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
     std::function<void(space::NodeIndex node, const DeviceState& device)> cameOrWent = {};
     /// Nodes of devices were added or deleted.
     std::function<void(std::vector<ua::ModelChangeStructureDataType>)> modelChanged = {};
+    /// Does something after a while, on the services' thread.
+    std::function<void(ua::Duration, std::function<void()>)> after = {};
   };
   BoundDevices(space::Space& space, space::Owners& owners, Loop loop)
       : space_(space),

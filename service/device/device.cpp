@@ -4,6 +4,7 @@
 #include "service/device/elements.hpp"
 
 #include <cmath>
+#include <set>
 
 #include <fmt/format.h>
 #include <spdlog/spdlog.h>
@@ -50,11 +51,30 @@ Device::Device(const DeviceFile& file, Events events)
 }
 
 void Device::want(const DeviceFile& file, const std::vector<PointIndex>& points) {
+  std::set<PointIndex> wanted(points.begin(), points.end());
+  for (const auto& action : file.actions)
+    for (const auto& step : action.steps)
+      if (step.kind == ActionStep::Kind::Wait) wanted.insert(step.point);
+  if (file.heartbeat) wanted.insert(file.heartbeat->point);
   std::vector<Wish> wishes;
-  for (const PointIndex point : points) {
+  for (const PointIndex point : wanted) {
     const double own = file.points[point].every;
     wishes.push_back({point, milliseconds(own > 0 ? own : file.every)});
   }
+  std::optional<std::uint64_t> watch;
+  {
+    const std::lock_guard lock(mutex_);
+    const auto& is = file.heartbeat;
+    const bool isSame =
+        is ? heartbeat_ && heartbeat_->point == is->point && heartbeat_->within == is->within : !heartbeat_;
+    if (!isSame) {
+      heartbeat_ = is;
+      beatAt_ = steadily();
+      ++watch_;
+      if (is) watch = watch_;
+    }
+  }
+  if (watch) watchHeart(*watch);
   driver_->want(std::move(wishes));
 }
 
@@ -85,39 +105,168 @@ void Device::write(std::vector<PointWrite> writes, Instant deadline, Driver::Wri
       });
 }
 
+/// An action under way.
+struct Device::Course {
+  Action action;
+  std::map<std::string, Variant> inputs;
+  Instant deadline;
+  std::function<void(Outcome)> done;
+  std::size_t next = 0;  // step
+  Outcome outcome = {};
+
+  void fail(Error why) { done({std::move(why), {}}); }
+  /// What a step writes or compares with.
+  Result<Variant> valueOf(const ActionStep& step) const {
+    if (step.name.empty()) return step.value;
+    const auto given = inputs.find(step.name);
+    if (given != inputs.end()) return given->second;
+    return Error{status::BadArgumentsMissing, "the method has no argument " + step.name, {}};
+  }
+};
+
 void Device::act(const Action& action, const std::map<std::string, Variant>& inputs, Instant deadline,
                  std::function<void(Outcome)> done) {
+  goOn(std::make_shared<Course>(Course{action, inputs, deadline, std::move(done)}));
+}
+
+void Device::goOn(const std::shared_ptr<Course>& course) {
+  if (course->next == course->action.steps.size()) return course->done(std::move(course->outcome));
+  const ActionStep& step = course->action.steps[course->next];
+  if (step.kind == ActionStep::Kind::Wait) {
+    ++course->next;
+    return wait(course, step);
+  }
+  if (step.kind != ActionStep::Kind::Pause) return runSteps(course);
+  ++course->next;
+  events_.after(milliseconds(step.time), [course](Device& device) { device.goOn(course); });
+}
+
+/// Those up to the next wait, with nothing of others in between.
+void Device::runSteps(const std::shared_ptr<Course>& course) {
   std::vector<Step> steps;
   std::vector<std::pair<std::string, PointIndex>> outputs;
-  const auto refuse = [&](StatusCode code, std::string why) { done({{code, std::move(why), {}}, {}}); };
-  for (const ActionStep& step : action.steps) {
+  for (; course->next < course->action.steps.size(); ++course->next) {
+    const ActionStep& step = course->action.steps[course->next];
+    if (step.kind == ActionStep::Kind::Wait || step.kind == ActionStep::Kind::Pause) break;
     const DevicePoint& point = points_[step.point];
     if (step.kind == ActionStep::Kind::ReadOutput) {
       steps.push_back({Step::Kind::Read, step.point, {}});
       outputs.emplace_back(step.name, step.point);
       continue;
     }
-    Variant value = step.value;
-    if (step.kind == ActionStep::Kind::WriteInput) {
-      const auto given = inputs.find(step.name);
-      if (given == inputs.end()) return refuse(status::BadArgumentsMissing, "the method has no argument " + step.name);
-      value = given->second;
-    }
-    auto raw = rawOf(point, value);
-    if (!raw) return refuse(raw.code(), fmt::format("{}: {}", step.name, raw.error().cause));
+    const auto value = step.kind == ActionStep::Kind::WriteInput ? course->valueOf(step) : Result<Variant>(step.value);
+    if (!value) return course->fail(value.error());
+    auto raw = rawOf(point, *value);
+    if (!raw) return course->fail({raw.code(), fmt::format("{}: {}", step.name, raw.error().cause), {}});
     steps.push_back({Step::Kind::Write, step.point, std::move(*raw), point.conversion.bit});
   }
-  driver_->act(std::move(steps), deadline,
-               [this, outputs = std::move(outputs), done = std::move(done)](Result<std::vector<Variant>> told) {
-                 if (!told) return done({told.error(), {}});
-                 Outcome outcome;
+  driver_->act(std::move(steps), course->deadline,
+               [this, outputs = std::move(outputs), course](Result<std::vector<Variant>> told) {
+                 if (!told) return course->fail(told.error());
                  for (std::size_t i = 0; i < outputs.size(); ++i) {
                    auto shown = points_[outputs[i].second].conversion.toNode(std::move((*told)[i]));
-                   if (!shown) return done({shown.error(), {}});
-                   outcome.outputs[outputs[i].first] = std::move(*shown);
+                   if (!shown) return course->fail(shown.error());
+                   course->outcome.outputs[outputs[i].first] = std::move(*shown);
                  }
-                 done(std::move(outcome));
+                 goOn(course);
                });
+}
+
+/// What the point shows now, or in one of its next beats, lets the action go on.
+void Device::wait(const std::shared_ptr<Course>& course, const ActionStep& step) {
+  const auto wanted = course->valueOf(step);
+  if (!wanted) return course->fail(wanted.error());
+  std::uint64_t number = 0;
+  {
+    const std::lock_guard lock(mutex_);
+    number = ++lastWait_;
+    waits_.push_back({number, step, *wanted, course});
+  }
+  events_.after(milliseconds(step.time), [number, step](Device& device) {
+    device.endWait(number, {status::BadTimeout, fmt::format("'{}' did not come within {:g} ms", step.text, step.time),
+                            "what the action did before stays done"});
+  });
+  std::vector<Step> look{{Step::Kind::Read, step.point, {}}};
+  driver_->act(std::move(look), course->deadline, [this, number, step](Result<std::vector<Variant>> told) {
+    if (!told) return endWait(number, told.error());
+    if (told->empty() || told->front().isNull()) return;
+    auto shown = points_[step.point].conversion.toNode(std::move(told->front()));
+    if (shown) waited({{step.point, DataValue(std::move(*shown)), {}}});
+  });
+}
+
+void Device::waited(const std::vector<Shown>& shown) {
+  std::vector<std::shared_ptr<Course>> free;
+  {
+    const std::lock_guard lock(mutex_);
+    if (waits_.empty()) return;
+    std::erase_if(waits_, [&](const Waiting& waiting) {
+      const bool isThere = std::ranges::any_of(shown, [&](const Shown& each) {
+        return each.point == waiting.step.point && !each.value.status.isBad() &&
+               holds(waiting.step.relation, each.value.value, waiting.wanted);
+      });
+      if (isThere) free.push_back(waiting.course);
+      return isThere;
+    });
+  }
+  for (const auto& course : free) goOn(course);
+}
+
+void Device::endWait(std::uint64_t number, const Error& why) {
+  std::shared_ptr<Course> course;
+  {
+    const std::lock_guard lock(mutex_);
+    const auto waiting = std::ranges::find(waits_, number, &Waiting::number);
+    if (waiting == waits_.end()) return;
+    course = std::move(waiting->course);
+    waits_.erase(waiting);
+  }
+  course->fail(why);
+}
+
+/// Looks from time to time whether the heart has beaten; until somebody else does.
+void Device::watchHeart(std::uint64_t watch) {
+  bool hasDied = false;
+  Duration pause{};
+  std::string cause;
+  {
+    const std::lock_guard lock(mutex_);
+    if (watch != watch_ || !heartbeat_) return;
+    const Duration within = milliseconds(heartbeat_->within);
+    const Instant now = steadily();
+    hasDied = isLinked_ && !isHeartDead_ && now - beatAt_ >= within;
+    if (hasDied) {
+      isHeartDead_ = true;
+      cause = fmt::format("its heartbeat '{}' has stood still for {:g} ms", points_[heartbeat_->point].name(),
+                          heartbeat_->within);
+    }
+    pause = hasDied || beatAt_ + within <= now ? within : beatAt_ + within - now;
+  }
+  if (hasDied) tellLink(false, {status::BadNoCommunication, cause, "it answers: look whether its own program runs"});
+  events_.after(pause, [watch](Device& device) { device.watchHeart(watch); });
+}
+
+/// Whether values are not to be shown, as the heart stands still. When it beats again, the last of each point is shown
+/// with what came now: a device may say each thing once.
+bool Device::withheld(std::vector<Shown>& shown) {
+  bool isBack = false;
+  {
+    const std::lock_guard lock(mutex_);
+    if (!heartbeat_) return false;
+    for (const auto& each : shown) {
+      if (each.kind == Sample::Kind::Current) kept_.insert_or_assign(each.point, each);
+      if (each.point != heartbeat_->point || each.value.status.isBad() || each.value.value == heart_) continue;
+      heart_ = each.value.value;
+      beatAt_ = steadily();
+      isBack = std::exchange(isHeartDead_, false) || isBack;
+    }
+    if (isHeartDead_) return true;
+    if (isBack)
+      for (const auto& [point, last] : kept_)
+        if (std::ranges::find(shown, point, &Shown::point) == shown.end()) shown.push_back(last);
+  }
+  if (isBack) tellLink(true, {status::Good, {}, {}});
+  return false;
 }
 
 bool Device::isOlderThan(PointIndex point, Duration age) const {
@@ -158,11 +307,16 @@ bool Device::samples(std::vector<Sample> batch) {
     }
     shown.push_back(std::move(out));
   }
+  waited(shown);
   {
     const std::lock_guard lock(mutex_);
     const Instant now = steadily();
     health_.lastContact = wallClock();
     for (const auto& sample : batch) broughtAt_[sample.point] = now;
+  }
+  if (withheld(shown)) return true;
+  {
+    const std::lock_guard lock(mutex_);
     for (const auto& each : shown) {
       Last& last = last_[each.point];
       health_.good -= last == Last::Good;
@@ -179,6 +333,23 @@ bool Device::samples(std::vector<Sample> batch) {
 }
 
 void Device::link(bool isConnected, const Error& why) {
+  std::vector<std::shared_ptr<Course>> ended;
+  {
+    const std::lock_guard lock(mutex_);
+    isLinked_ = isConnected;
+    isHeartDead_ = false;
+    beatAt_ = steadily();
+    kept_.clear();
+    if (!isConnected)
+      for (auto& waiting : std::exchange(waits_, {})) ended.push_back(std::move(waiting.course));
+  }
+  tellLink(isConnected, why);
+  for (const auto& course : ended)
+    course->fail({status::BadNoCommunication, fmt::format("the device {} went while an action waited", name_),
+                  "what the action did before stays done"});
+}
+
+void Device::tellLink(bool isConnected, const Error& why) {
   const DateTime when = wallClock();
   bool wasConnected = false;
   {

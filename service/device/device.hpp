@@ -28,19 +28,22 @@ struct Shown {
 };
 
 /// A device of the site: its driver, what is made of what the driver brings, and how it is doing. Calls from one
-/// thread; events come on the driver's.
+/// thread; events come on the driver's. One with a heartbeat has gone while that stands still, however well it answers:
+/// what it brings meanwhile is shown when the heart beats again.
 class Device final : Sink {
  public:
   struct Events {
     /// Values that belong together; call taken() when they are shown.
     std::function<void(std::vector<Shown>)> values;
     std::function<void(bool isConnected, ua::DateTime when)> link;
+    /// Does something after a while, on the thread of those who call; not when the device has gone by then.
+    std::function<void(ua::Duration, std::function<void(Device&)>)> after;
   };
   Device(const DeviceFile& file, Events events);
 
   void start() { driver_->start(*this); }
   void stop(std::function<void()> done) { driver_->stop(std::move(done)); }
-  /// These points in their beats, and no others.
+  /// These points in their beats, and those that its actions wait for and its heartbeat; no others.
   void want(const DeviceFile& file, const std::vector<PointIndex>& points);
   void refresh(std::vector<PointIndex> points, ua::Instant deadline, std::function<void()> done) {
     driver_->refresh(std::move(points), deadline, std::move(done));
@@ -68,6 +71,19 @@ class Device final : Sink {
   void link(bool isConnected, const ua::Error& why) override;
   bool isTraced(PointIndex point) const override { return tracing_[point] > 0; }
 
+  // Actions, step by step
+  struct Course;
+  void goOn(const std::shared_ptr<Course>& course);
+  void runSteps(const std::shared_ptr<Course>& course);
+  void wait(const std::shared_ptr<Course>& course, const ActionStep& step);
+  void waited(const std::vector<Shown>& shown);
+  void endWait(std::uint64_t number, const ua::Error& why);
+
+  // The heartbeat
+  void watchHeart(std::uint64_t watch);
+  bool withheld(std::vector<Shown>& shown);
+  void tellLink(bool isConnected, const ua::Error& why);
+
   static constexpr int kMostWaiting = 64;  // batches that haven't been shown
 
   std::string name_;
@@ -82,6 +98,21 @@ class Device final : Sink {
   std::vector<ua::Instant> broughtAt_;  // by point
   enum class Last : char { None, Good, Bad };
   std::vector<Last> last_;  // by point
+  struct Waiting {
+    std::uint64_t number;
+    ActionStep step;
+    ua::Variant wanted;
+    std::shared_ptr<Course> course;
+  };
+  std::vector<Waiting> waits_;
+  std::uint64_t lastWait_ = 0;
+  std::optional<Heartbeat> heartbeat_;
+  std::uint64_t watch_ = 0;  // of the heart; another one ends it
+  bool isLinked_ = false;    // by its driver's word
+  bool isHeartDead_ = false;
+  ua::Variant heart_;                 // its last value
+  ua::Instant beatAt_{};              // when that changed
+  std::map<PointIndex, Shown> kept_;  // the last of each point, of a device with a heartbeat
 
   std::unique_ptr<Driver> driver_;  // the last member: it ends before what it brings things to
 };

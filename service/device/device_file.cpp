@@ -1,10 +1,13 @@
 #include "service/device/device_file.hpp"
 
+#include "core/model/table.hpp"
 #include "core/ua/text.hpp"
 #include "service/device/plain_value.hpp"
 
 #include <algorithm>
+#include <fstream>
 #include <map>
+#include <ranges>
 #include <regex>
 
 #include <fmt/format.h>
@@ -17,6 +20,14 @@ using model::Findings;
 using model::Text;
 
 namespace {
+
+/// "10 s" behind "within" at the end of a line, and what is before; nothing where there is none.
+std::optional<std::pair<Text, double>> splitWithin(const Text& line) {
+  const auto at = line.text.rfind(" within ");
+  const auto time = at == std::string::npos ? std::nullopt : parseDuration(line.text.substr(at + 8));
+  if (!time || !(*time > 0)) return std::nullopt;
+  return std::pair(line.part(0, at), *time);
+}
 
 class ActionReader {
  public:
@@ -33,9 +44,23 @@ class ActionReader {
   }
 
  private:
-  static constexpr const char* kHelp = "a step is 'POINT = VALUE', 'POINT = input NAME' or 'output NAME = POINT'";
+  static constexpr const char* kHelp =
+      "a step is 'POINT = VALUE', 'POINT = input NAME', 'output NAME = POINT', 'wait POINT = VALUE within 5 s' or "
+      "'pause 200 ms'";
+  static constexpr std::pair<const char*, ActionStep::Relation> kRelations[] = {
+      {" != ", ActionStep::Relation::Unequal}, {" <= ", ActionStep::Relation::AtMost},
+      {" >= ", ActionStep::Relation::AtLeast}, {" < ", ActionStep::Relation::Less},
+      {" > ", ActionStep::Relation::More},     {" = ", ActionStep::Relation::Equal}};
 
   void readStep(const Text& line, Action& action) {
+    if (line.text.starts_with("wait ")) return readWait(line.part(5), action);
+    if (line.text.starts_with("pause ")) {
+      const auto time = parseDuration(line.text.substr(6));
+      if (!time) return findings_.error(line.place, fmt::format("'{}' is no step", line.text), kHelp);
+      ActionStep step{ActionStep::Kind::Pause};
+      step.time = *time;
+      return action.steps.push_back(std::move(step));
+    }
     const auto equals = line.text.find(" = ");
     if (equals == std::string::npos)
       return findings_.error(line.place, fmt::format("'{}' is no step", line.text), kHelp);
@@ -54,12 +79,45 @@ class ActionReader {
       action.steps.push_back({ActionStep::Kind::WriteInput, *point, right.text.substr(6), {}});
       return;
     }
-    const BuiltInType type = device_.points[*point].type();
-    auto value = type == BuiltInType::Variant ? Result<Variant>(plainValue(right.text))
-                                              : parse(right.text, type, device_.points[*point].raw.length > 0);
-    if (!value)
-      return findings_.error(right.place, value.error().cause, "an argument of the method is written 'input NAME'");
-    action.steps.push_back({ActionStep::Kind::WriteValue, *point, {}, *value});
+    auto value = valueOf(*point, right);
+    if (value) action.steps.push_back({ActionStep::Kind::WriteValue, *point, {}, std::move(*value)});
+  }
+
+  /// "POINT = VALUE within TIME", with any relation.
+  void readWait(const Text& line, Action& action) {
+    const auto within = splitWithin(line);
+    const auto* relation = std::ranges::find_if(kRelations, [&](const auto& each) {
+      return within && within->first.text.find(each.first) != std::string::npos;
+    });
+    if (!within || relation == std::end(kRelations))
+      return findings_.error(line.place, fmt::format("'wait {}' is no step", line.text), kHelp);
+    const Text& condition = within->first;
+    const std::string_view sign = relation->first;
+    const auto at = condition.text.find(sign);
+    const auto point = pointNamed(condition.part(0, at));
+    if (!point) return;
+    ActionStep step{ActionStep::Kind::Wait, *point};
+    step.relation = relation->second;
+    step.time = within->second;
+    step.text = condition.text;
+    const Text right = condition.part(at + sign.size());
+    if (right.text.starts_with("input ")) {
+      step.name = right.text.substr(6);
+    } else {
+      auto value = valueOf(*point, right);
+      if (!value) return;
+      step.value = std::move(*value);
+    }
+    action.steps.push_back(std::move(step));
+  }
+
+  std::optional<Variant> valueOf(PointIndex point, const Text& text) {
+    const BuiltInType type = device_.points[point].type();
+    auto value = type == BuiltInType::Variant ? Result<Variant>(plainValue(text.text))
+                                              : parse(text.text, type, device_.points[point].raw.length > 0);
+    if (value) return std::move(*value);
+    findings_.error(text.place, value.error().cause, "an argument of the method is written 'input NAME'");
+    return std::nullopt;
   }
 
   std::optional<PointIndex> pointNamed(const Text& name) {
@@ -77,6 +135,24 @@ class ActionReader {
   const DeviceFile& device_;
   Findings& findings_;
 };
+
+/// "POINT within TIME".
+std::optional<Heartbeat> readHeartbeat(const Entry& root, const DeviceFile& device, Findings& findings) {
+  const Text* line = root.textOf("heartbeat");
+  if (!line) return std::nullopt;
+  const auto within = splitWithin(*line);
+  const auto fail = [&](std::string message) {
+    findings.error(line->place, std::move(message), "as in: heartbeat: watchdog within 5 s");
+    return std::nullopt;
+  };
+  if (!within) return fail(fmt::format("'{}' is no heartbeat", line->text));
+  const auto point = std::ranges::find(device.points, within->first.text, &DevicePoint::name);
+  if (point == device.points.end()) return fail(fmt::format("there is no point '{}'", within->first.text));
+  const auto index = static_cast<PointIndex>(point - device.points.begin());
+  if (const double every = point->every > 0 ? point->every : device.every; within->second < every * 2)
+    return fail(fmt::format("the heartbeat is looked at each {:g} ms: {:g} ms are too few", every, within->second));
+  return Heartbeat{index, within->second};
+}
 
 /// An entry without its places in the file.
 std::string plain(const Entry& entry) {
@@ -156,12 +232,66 @@ struct PointReader {
     }
     return out;
   }
+  /// A list of points in devices/, as `zunth device points --output csv` writes it: the columns point and where, and
+  /// every where there is one.
+  void readList(const Text& name, const std::filesystem::path& folder) {
+    const auto path = folder / "devices" / name.text;
+    const std::string file = "devices/" + name.text;
+    constexpr std::uintmax_t kMost = 64u << 20;
+    std::error_code failed;
+    const bool isPlain = name.text.find('/') == std::string::npos && name.text.ends_with(".csv") &&
+                         std::filesystem::is_regular_file(path, failed) &&
+                         std::filesystem::file_size(path, failed) <= kMost && !failed;
+    std::ifstream in(path, std::ios::binary);
+    if (!isPlain || !in)
+      return findings.error(name.place, fmt::format("there is no list of points {}", file),
+                            "write the name of a CSV file in devices/, as in: points-from: pumps.csv");
+    const std::string text(std::istreambuf_iterator<char>(in), {});
+    const auto rows = model::readCsv(file, text, findings);
+    const auto column = [&](std::string_view title) {
+      const auto& titles = rows.front();
+      const auto found = std::ranges::find(titles, title, &Text::text);
+      return static_cast<std::size_t>(found - titles.begin());
+    };
+    if (rows.empty()) return findings.error({file, 1, 1, 1}, "the list is empty", "its first line names the columns");
+    const std::size_t point = column("point"), where = column("where"), beat = column("every");
+    if (point == rows.front().size() || where == rows.front().size())
+      return findings.error(rows.front().front().place, "a list of points has the columns point and where",
+                            "as in: point,where");
+    for (const auto& row : rows | std::views::drop(1)) {
+      if (row.size() <= std::max(point, where) || row[point].text.empty()) continue;
+      double every = 0;
+      if (beat < row.size() && !row[beat].text.empty()) {
+        // A number alone is one of milliseconds, as commands write it.
+        const auto plain = parse(row[beat].text, BuiltInType::Double);
+        const auto given = plain ? std::optional(*plain->get<double>()) : parseDuration(row[beat].text);
+        if (!given) findings.error(row[beat].place, fmt::format("'{}' is no time", row[beat].text), "as in: 500 ms");
+        every = given.value_or(0);
+      }
+      readOne(row[point], row[where], every);
+    }
+  }
   Findings& findings;
   std::vector<DeviceText::PointText> texts;
   std::map<std::string, double> beats;  // ms
 };
 
 }  // namespace
+
+bool holds(ActionStep::Relation relation, const Variant& shown, const Variant& wanted) {
+  using Relation = ActionStep::Relation;
+  double is = 0, at = 0;
+  const bool areNumbers = shown.toDouble(is) && wanted.toDouble(at);
+  switch (relation) {
+    case Relation::Equal: return areNumbers ? is == at : shown == wanted;
+    case Relation::Unequal: return areNumbers ? is != at : !(shown == wanted);
+    case Relation::Less: return areNumbers && is < at;
+    case Relation::AtMost: return areNumbers && is <= at;
+    case Relation::More: return areNumbers && is > at;
+    case Relation::AtLeast: return areNumbers && is >= at;
+  }
+  return false;
+}
 
 const Action* DeviceFile::action(std::string_view wanted) const {
   const auto found = std::ranges::find(actions, wanted, &Action::name);
@@ -174,7 +304,7 @@ DeviceFile readDeviceFile(const std::string& name, const std::string& file, cons
   device.name = name;
   const Entry root = model::readYaml(file, text, findings);
   const DriverKind& kind = kindOf(root, findings);
-  std::vector<std::string> keys{"about", "driver", "every", "points", "groups", "actions"};
+  std::vector<std::string> keys{"about", "driver", "every", "points", "points-from", "groups", "actions", "heartbeat"};
   keys.insert(keys.end(), kind.keys.begin(), kind.keys.end());
   checkKeys(root, keys, findings);
   device.driver = kind.name;
@@ -188,12 +318,14 @@ DeviceFile readDeviceFile(const std::string& name, const std::string& file, cons
       const double every = durationOf(group, "every", 0, findings);
       if (const Entry* list = group.find("points")) points.read(*list, every);
     }
+  if (const Text* list = root.textOf("points-from")) points.readList(*list, folder);
   if (points.texts.empty()) findings.error(root.key.place, "the device has no points", "write them under 'points:'");
   DriverSetup setup = kind.read({root, points.texts, name, folder}, findings);
   device.line = std::move(setup.line);
   device.address = std::move(setup.address);
   device.points = std::move(setup.points);
   for (auto& point : device.points) point.every = points.beats[point.name()];
+  device.heartbeat = readHeartbeat(root, device, findings);
   if (const Entry* actions = root.find("actions"))
     for (const Entry& entry : actions->entries) device.actions.push_back(ActionReader(device, findings).read(entry));
   device.identity = fmt::format("{}\n{}\n", device.driver, setup.secrets);

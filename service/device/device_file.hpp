@@ -4,16 +4,28 @@
 
 namespace zunth::device {
 
-/// One step of an action: writes an input or a fixed value to a point, or reads a point into an output.
+/// One step of an action: writes an input or a fixed value to a point, reads a point into an output, waits until a
+/// point shows something, or lets time pass.
 struct ActionStep {
-  enum class Kind { WriteInput, WriteValue, ReadOutput } kind;
+  enum class Kind { WriteInput, WriteValue, ReadOutput, Wait, Pause } kind;
   PointIndex point = 0;
-  std::string name;   // of the input or output
+  std::string name;   // of the input or output; of a wait, of the input that is compared with
   ua::Variant value;  // fixed, of the point's type as it is shown
+  enum class Relation { Equal, Unequal, Less, AtMost, More, AtLeast } relation = Relation::Equal;  // of a wait
+  double time = 0;                                                                                 // ms, at most
+  std::string text;  // of a wait, for people: "washing = true"
 };
+/// Whether a point's value is as a wait has it.
+bool holds(ActionStep::Relation relation, const ua::Variant& shown, const ua::Variant& wanted);
 struct Action {
   std::string name;
   std::vector<ActionStep> steps;
+};
+
+/// A point that changes as long as the device is well.
+struct Heartbeat {
+  PointIndex point = 0;
+  double within = 0;  // ms
 };
 
 /// What a file of the folder devices/ says (docs/devices.md).
@@ -27,6 +39,7 @@ struct DeviceFile {
   double every = 1000;  // ms between polls
   std::vector<DevicePoint> points;
   std::vector<Action> actions;
+  std::optional<Heartbeat> heartbeat;
   std::function<std::unique_ptr<Driver>()> makeDriver;  // ready to start
 
   const Action* action(std::string_view wanted) const;

@@ -30,18 +30,6 @@ std::optional<BuiltInType> typeNamed(std::string_view name) {
   return std::nullopt;
 }
 
-std::uint16_t registersOf(BuiltInType type) {
-  switch (type) {
-    case BuiltInType::Int32:
-    case BuiltInType::UInt32:
-    case BuiltInType::Float: return 2;
-    case BuiltInType::Int64:
-    case BuiltInType::UInt64:
-    case BuiltInType::Double: return 4;
-    default: return 1;
-  }
-}
-
 std::uint16_t swapped(std::uint16_t r) { return static_cast<std::uint16_t>(r << 8 | r >> 8); }
 
 /// "Float[10]" as Float and 10; nothing for what is no such word, and 0 for a length that isn't from 1 to 2000.
@@ -98,10 +86,22 @@ std::vector<std::uint16_t> cut(const Place& place, std::uint64_t bits) {
 
 }  // namespace
 
+std::uint16_t registersOf(BuiltInType type) {
+  switch (type) {
+    case BuiltInType::Int32:
+    case BuiltInType::UInt32:
+    case BuiltInType::Float: return 2;
+    case BuiltInType::Int64:
+    case BuiltInType::UInt64:
+    case BuiltInType::Double: return 4;
+    default: return 1;
+  }
+}
+
 std::string_view nameOf(Table table) { return kTables[static_cast<std::size_t>(table)]; }
 
 std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text& words, Conversion& conversion,
-                                      model::Findings& findings) {
+                                      model::Findings& findings, const Place& usual) {
   ModbusPoint out;
   Place& place = out.place;
   out.point.name = name.text;
@@ -129,7 +129,9 @@ std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text
     return fail(parts[1], fmt::format("'{}' is no address", parts[1].text),
                 "addresses count from 0 to 65535, as on the wire");
   place.address = *address->get<std::uint16_t>();
-  place.raw = isBits(place.table) ? BuiltInType::Boolean : BuiltInType::UInt16;
+  place.raw = isBits(place.table) ? BuiltInType::Boolean : usual.raw;
+  place.count = isBits(place.table) ? 1 : registersOf(place.raw);
+  place.length = usual.length;
 
   bool readOnly = !canWrite(place.table);
   for (std::size_t i = 2; i < parts.size();) {

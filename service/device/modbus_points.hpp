@@ -29,9 +29,11 @@ struct ModbusPoint {
 };
 
 /// "TABLE ADDRESS [TYPE|TYPE[LENGTH]] [low-word-first] [low-byte-first] [read-only]" and the words of a conversion.
-/// Nothing and a finding when it is not sound.
+/// Nothing and a finding when it is not sound. Without a type, registers have the one of `usual`.
 std::optional<ModbusPoint> parsePoint(const model::Text& name, const model::Text& words, Conversion& conversion,
-                                      model::Findings& findings);
+                                      model::Findings& findings, const Place& usual = {});
+/// How many registers hold a value of this type.
+std::uint16_t registersOf(ua::BuiltInType type);
 
 /// One read of neighbouring bits or registers.
 struct ReadRequest {

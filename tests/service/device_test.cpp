@@ -1,6 +1,7 @@
 // What a device makes of what its driver brings and takes.
 #include "service/device/device.hpp"
 
+#include "tests/service/process.hpp"
 #include <catch2/catch.hpp>
 
 namespace zunth::device_test {
@@ -65,15 +66,25 @@ struct World {
     Device::Events events;
     events.values = [this](std::vector<Shown> batch) { batches.push_back(std::move(batch)); };
     events.link = [this](bool isConnected, DateTime) { links.push_back(isConnected); };
+    events.after = [this](Duration pause, auto work) { later.emplace_back(pause, std::move(work)); };
     device = std::make_unique<Device>(file, std::move(events));
     device->start();
   }
   DeviceFile file;
   PlainDriver* driver = nullptr;
   std::vector<std::vector<Shown>> batches;
+  /// Does what was to be done later; what that puts off again stays.
+  void pass() {
+    for (auto& [pause, work] : std::exchange(later, {})) work(*device);
+  }
+  void bring(PointIndex point, Variant value) { driver->sink->samples({{point, DataValue(std::move(value))}}); }
+
   std::vector<bool> links;
+  std::vector<std::pair<Duration, std::function<void(Device&)>>> later;
   std::unique_ptr<Device> device;
 };
+
+Variant number(int value) { return Variant(static_cast<std::uint16_t>(value)); }
 
 }  // namespace
 
@@ -176,6 +187,177 @@ TEST_CASE("a driver is told to slow down while what it brought is not shown", "[
   CHECK(batches < 1'000);
   for (int i = 0; i < batches; ++i) w.device->taken();
   CHECK(w.driver->sink->samples({{0, DataValue(Variant(std::uint16_t{1}))}}));
+}
+
+TEST_CASE("an action waits until a point shows what it is to, and no longer than it may", "[device]") {
+  World w;
+  using Kind = ActionStep::Kind;
+  ActionStep wait{Kind::Wait, 1, "target"};
+  wait.relation = ActionStep::Relation::AtLeast;
+  wait.time = 5'000;
+  wait.text = "count >= input target";
+  ActionStep pause{Kind::Pause};
+  pause.time = 200;
+  const Action fill{"fill", {{Kind::WriteValue, 2, {}, Variant("on")}, wait, pause, {Kind::ReadOutput, 2, "pump", {}}}};
+  w.file.actions = {fill};
+  w.device->want(w.file, {0});
+  CHECK(w.driver->wanted.size() == 2);  // what it waits for is looked at, too
+
+  std::optional<Device::Outcome> outcome;
+  w.driver->sink->link(true, {status::Good, {}, {}});
+  w.device->act(fill, {{"target", number(7)}}, Instant::max(), [&](auto told) { outcome = std::move(told); });
+  CHECK(w.driver->written.size() == 1);
+  SECTION("it comes") {
+    w.bring(1, number(6));
+    w.bring(0, number(9));  // another point
+    CHECK(w.later.size() == 1);
+    w.bring(1, number(7));
+    REQUIRE(w.later.size() == 2);  // the pause
+    CHECK(w.later[1].first == milliseconds(200));
+    CHECK_FALSE(outcome);
+    w.pass();
+    REQUIRE(outcome);
+    CHECK(outcome->error.code.isGood());
+    CHECK(outcome->outputs["pump"] == Variant("on"));
+  }
+  SECTION("it doesn't") {
+    w.pass();
+    REQUIRE(outcome);
+    CHECK(outcome->error.code == status::BadTimeout);
+    CHECK(outcome->error.cause == "'count >= input target' did not come within 5000 ms");
+  }
+  SECTION("the device goes") {
+    w.driver->sink->link(false, {status::BadNoCommunication, "gone", {}});
+    REQUIRE(outcome);
+    CHECK(outcome->error.code == status::BadNoCommunication);
+  }
+  // Later is nobody's any more.
+  w.bring(1, number(8));
+  CHECK(w.driver->written.size() == 1);
+}
+
+TEST_CASE("what a point shows already needs no wait", "[device]") {
+  World w;
+  ActionStep wait{ActionStep::Kind::Wait, 2};
+  wait.value = Variant("on");
+  wait.time = 100;
+  std::optional<Device::Outcome> outcome;
+  w.device->act({"start", {wait}}, {}, Instant::max(), [&](auto told) { outcome = std::move(told); });
+  REQUIRE(outcome);
+  CHECK(outcome->error.code.isGood());
+}
+
+TEST_CASE("numbers are compared as numbers, whatever their types", "[device]") {
+  using Relation = ActionStep::Relation;
+  const auto all = [](const Variant& a, const Variant& b) {
+    std::string out;
+    for (const auto& [sign, relation] : {std::pair{"=", Relation::Equal},
+                                         {"!", Relation::Unequal},
+                                         {"<", Relation::Less},
+                                         {"[", Relation::AtMost},
+                                         {">", Relation::More},
+                                         {"]", Relation::AtLeast}})
+      if (holds(relation, a, b)) out += sign;
+    return out;
+  };
+  CHECK(all(Variant(2.0), number(2)) == "=[]");
+  CHECK(all(Variant(-1.5f), number(2)) == "!<[");
+  CHECK(all(number(3), Variant(2.5)) == "!>]");
+  CHECK(all(Variant("on"), Variant("on")) == "=");
+  CHECK(all(Variant(true), Variant(false)) == "!>]");
+  CHECK(all(Variant("on"), number(1)) == "!");
+}
+
+TEST_CASE("a device whose heart stands still has gone, however well it answers", "[device]") {
+  World w;
+  w.file.heartbeat = Heartbeat{1, 2};
+  w.device->want(w.file, {0});
+  REQUIRE(w.later.size() == 1);
+  w.driver->sink->link(true, {status::Good, {}, {}});
+  const auto standStill = [&] {
+    for (const auto until = std::chrono::steady_clock::now() + milliseconds(3);
+         std::chrono::steady_clock::now() < until;)
+      continue;
+  };
+  w.bring(1, number(1));
+  w.bring(2, number(1));
+  w.bring(0, number(215));
+  CHECK(w.batches.size() == 3);
+  standStill();
+  w.pass();
+  CHECK(w.links == std::vector<bool>{true, false});
+  CHECK_FALSE(w.device->health().isConnected);
+  CHECK(w.device->health().lastError.cause == "its heartbeat 'count' has stood still for 2 ms");
+  // What it brings is not shown: neither news nor the heart's old value.
+  w.bring(0, number(300));
+  w.bring(1, number(1));
+  CHECK(w.batches.size() == 3);
+  w.bring(1, number(2));
+  CHECK(w.links == std::vector<bool>{true, false, true});
+  // Now the last of each is, also of what was said once.
+  REQUIRE(w.batches.size() == 4);
+  std::map<PointIndex, Variant> shown;
+  for (const auto& each : w.batches.back()) shown[each.point] = each.value.value;
+  CHECK(shown == std::map<PointIndex, Variant>{{0, Variant(30.0)}, {1, number(2)}, {2, Variant("on")}});
+  // A device that is away already doesn't die a second time; without a heartbeat it is never looked at.
+  w.driver->sink->link(false, {status::BadNoCommunication, "gone", {}});
+  standStill();
+  w.pass();
+  CHECK(w.links == std::vector<bool>{true, false, true, false});
+  w.file.heartbeat.reset();
+  w.device->want(w.file, {0});
+  w.pass();
+  CHECK(w.later.empty());
+}
+
+TEST_CASE("a device's file says what its actions wait for, and what its heart is", "[device]") {
+  const test::TemporaryFolder folder;
+  folder.write("devices/pumps.csv",
+               "point;where;nodes;every\nspeed;constant 5;A/speed;\ntorque;sine 1..2 every 5 s;;250 ms\n");
+  folder.write("devices/empty.csv", "name,where\n");
+  const auto read = [&](const std::string& lines) {
+    model::Findings findings;
+    auto file = readDeviceFile("d", "devices/d.yaml",
+                               "driver: simulation\nevery: 100 ms\npoints:\n  count: ramp 0..100 every 10 s\n"
+                               "  on: {point: constant true, every: 1 s}\n" +
+                                   lines,
+                               findings, folder.path);
+    std::string said;
+    for (const auto& finding : findings.list()) said += finding.message + "; ";
+    return std::pair(std::move(file), said);
+  };
+  const auto [file, none] = read(R"(heartbeat: count within 2 s
+points-from: pumps.csv
+actions:
+  run: [wait count > 50 within 5 s, pause 200 ms, wait on != input was within 1 min, output x = speed]
+)");
+  CHECK(none.empty());
+  REQUIRE(file.heartbeat);
+  CHECK(file.heartbeat->within == 2'000);
+  REQUIRE(file.points.size() == 4);
+  CHECK(file.points[3].name() == "torque");
+  CHECK(file.points[3].every == 250);
+  const auto& steps = file.actions.at(0).steps;
+  REQUIRE(steps.size() == 4);
+  CHECK(steps[0].relation == ActionStep::Relation::More);
+  CHECK(steps[0].value == Variant(50.0));
+  CHECK(steps[1].time == 200);
+  CHECK(steps[2].name == "was");
+  CHECK(steps[2].relation == ActionStep::Relation::Unequal);
+  for (const auto& [lines, said] : std::initializer_list<std::pair<const char*, const char*>>{
+           {"actions: {a: wait count > 5}", "'wait count > 5' is no step; "},
+           {"actions: {a: wait count within 5 s}", "'wait count within 5 s' is no step; "},
+           {"actions: {a: wait cuont = 5 within 5 s}", "there is no point 'cuont'; "},
+           {"actions: {a: pause long}", "'pause long' is no step; "},
+           {"heartbeat: count", "'count' is no heartbeat; "},
+           {"heartbeat: pulse within 2 s", "there is no point 'pulse'; "},
+           {"heartbeat: on within 1 s", "the heartbeat is looked at each 1000 ms: 1000 ms are too few; "},
+           {"points-from: nothing.csv", "there is no list of points devices/nothing.csv; "},
+           {"points-from: ../devices/pumps.csv", "there is no list of points devices/../devices/pumps.csv; "},
+           {"points-from: empty.csv", "a list of points has the columns point and where; "}}) {
+    INFO(lines);
+    CHECK(read(lines).second == said);
+  }
 }
 
 }  // namespace zunth::device_test

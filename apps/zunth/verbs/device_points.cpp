@@ -23,7 +23,7 @@ int tellPoints(const Options& options, const std::filesystem::path& folder, cons
   std::vector<Json> nodes(device->points.size(), Json::array());
   for (const auto& binding : site.bindings.variables)
     if (binding.device == index) nodes[binding.point].push_back(site.space->path(binding.variable));
-  Records records({"point", "on the device", "type", "access", "every", "nodes"});
+  Records records({"point", "where", "type", "access", "every", "nodes"});
   for (std::size_t i = 0; i < nodes.size(); ++i) {
     const auto& point = device->points[i];
     const double every = point.every > 0 ? point.every : device->every;
