@@ -1,10 +1,11 @@
-// What devices say: any octets end in values, a refusal or an error.
+// What devices say, and clients of a Modbus server: any octets end in values, a refusal or an error.
 #include "service/device/dnp3_application.hpp"
 #include "service/device/dnp3_link.hpp"
 #include "service/device/file_station.hpp"
 #include "service/device/line_station.hpp"
 #include "service/device/modbus_frames.hpp"
 #include "service/device/mqtt_scan.hpp"
+#include "service/registers/register_map.hpp"
 
 #include <cstdint>
 
@@ -45,6 +46,38 @@ void readDnp3(ua::BytesView octets) {
   if (!found || found->data != frame.data) __builtin_trap();
 }
 
+/// Registers of each kind: a number, bits of one register, text, an array, a bit.
+registers::RegisterMap someRegisters() {
+  std::vector<registers::Register> list;
+  model::Findings findings;
+  for (const char* words : {"holding 0 Float", "holding 2 bit 0", "holding 2 bit 9", "holding 4 String 3",
+                            "holding 10 Int16[5] scale 0.1", "coil 0", "coil 3", "input 0 Double", "discrete 1"}) {
+    registers::Register one;
+    one.type = ua::BuiltInType::Variant;
+    one.point = *modbus::parsePoint({words, {}}, {words, {}}, one.conversion, findings);
+    one.goodAt = static_cast<std::uint16_t>(100 + list.size());
+    list.push_back(std::move(one));
+  }
+  return registers::RegisterMap(std::move(list));
+}
+
+void readRequests(ua::BytesView octets) {
+  static const registers::RegisterMap map = someRegisters();
+  const auto request = registers::parseRequest(octets);
+  if (!request) return;
+  if (request->kind == registers::Request::Kind::Write || request->kind == registers::Request::Kind::WriteThenRead) {
+    if (request->words.size() != request->written.count) __builtin_trap();
+    (void)map.writes(request->written.table, request->written.first, request->words);
+  }
+  if (request->kind != registers::Request::Kind::Read) return;
+  const auto& span = request->read;
+  const auto touched = map.touched(span.table, span.first, span.count);
+  if (!touched) return;
+  const std::vector<ua::DataValue> values(touched->size(), ua::DataValue(ua::Variant(1.0)));
+  const auto words = map.image(span.table, span.first, span.count, *touched, values);
+  if (words && words->size() != span.count) __builtin_trap();
+}
+
 void readTexts(std::string_view text) {
   const auto half = text.size() / 2;
   if (const auto pattern = TextPattern::parse(text.substr(0, half))) (void)pattern->read(text.substr(half));
@@ -69,6 +102,10 @@ void readTexts(std::string_view text) {
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   if (size == 0) return 0;
   const std::uint8_t* rest = data + 1;
+  if (data[0] >= 0xF0) {
+    readRequests({reinterpret_cast<const std::byte*>(rest), size - 1});
+    return 0;
+  }
   switch (data[0] % 3) {
     case 0: readModbus(rest, size - 1); break;
     case 1: readDnp3({reinterpret_cast<const std::byte*>(rest), size - 1}); break;

@@ -32,13 +32,13 @@ def validator(name):
     return jsonschema.Draft202012Validator(schema)
 
 
-SCHEMAS = {name: validator(name) for name in ("model", "site", "bindings", "device")}
+SCHEMAS = {name: validator(name) for name in ("model", "site", "bindings", "device", "registers")}
 
 
 def kind_of(path):
     if path.name == "site.yaml":
         return "site"
-    return {"model": "model", "bindings": "bindings", "devices": "device"}.get(path.parent.name)
+    return {"model": "model", "bindings": "bindings", "devices": "device", "registers": "registers"}.get(path.parent.name)
 
 
 def documents():
@@ -60,6 +60,8 @@ MISTAKES = [
     ("site", "uri: urn:x\nendpont: opc.tcp://127.0.0.1:4840"),
     ("site", "uri: urn:x\nlimits: {session: 5}"),
     ("bindings", "bindings: {A/x: nowhere}"),
+    ("registers", "serve: modbus-tcp\nregisters: {A/x: input}"),
+    ("registers", "serve: modbus\nregisters: {A/x: input 0}"),
 ]
 
 

@@ -94,6 +94,7 @@ void addCertificate(Program program);
 void addAudit(Program program);
 void addLog(Program program);
 void addClients(Program program);
+void addInterfaces(Program program);
 void addTry(Program program);
 void addAt(Program program);
 void addCheck(Program program);

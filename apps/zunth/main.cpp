@@ -25,7 +25,7 @@ const std::vector<std::pair<std::string, std::vector<void (*)(Program)>>> kTasks
     {"Make a site", {addNew, addCheck, addApply, addDevice, addExplain, addHistoryMove, addDemo}},
     {"Look at models", {addOutline, addDiff, addDraw, addDocument, addConvert, addSchema}},
     {"Connections, certificates, users",
-     {addEndpoints, addTry, addAt, addTrust, addCertificate, addUser, addClients, addAudit, addLog}},
+     {addEndpoints, addTry, addAt, addTrust, addCertificate, addUser, addClients, addInterfaces, addAudit, addLog}},
     {"The shell", {addCompletion}},
 };
 

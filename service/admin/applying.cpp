@@ -17,6 +17,14 @@ using space::NodeIndex;
 
 namespace {
 
+/// The nodes of registers, as another space calls them.
+void moveRegisters(std::vector<registers::RegisterFile>& files, const space::Space& from, const space::Space& to) {
+  for (auto& file : files)
+    for (auto& one : file.registers)
+      if (const auto ns = to.namespaceIndex(from.namespaces()[one.node.namespaceIndex()].view()))
+        one.node = one.node.inNamespace(*ns);
+}
+
 /// The nodes that bindings lead to, found in another space by their ids.
 void moveBindings(device::Bindings& bindings, const space::Space& from, const space::Space& to) {
   const auto moved = [&](NodeIndex node) {
@@ -105,6 +113,7 @@ Json Applying::swap(Site wanted, Wish wish) {
   } else {
     auto applied = model::apply(*site.space, *wanted.space, isOwned);
     moveBindings(wanted.bindings, *wanted.space, *site.space);
+    moveRegisters(wanted.registers, *wanted.space, *site.space);
     devices.rebind(wanted.devices, wanted.bindings);
     site.devices = std::move(wanted.devices);
     site.bindings = std::move(wanted.bindings);

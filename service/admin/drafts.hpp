@@ -57,7 +57,7 @@ class Drafts {
   std::filesystem::path site_;
 };
 
-/// Whether it names a file that a site is made of: site.yaml, or one in model/, devices/ or bindings/.
+/// Whether it names a file that a site is made of: site.yaml, or one in model/, devices/, bindings/ or registers/.
 bool isSiteFile(const std::string& name);
 
 }  // namespace zunth::admin

@@ -65,6 +65,8 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
     site_.settings.roles = std::move(*roles);
   else
     secured_ = roles.error();
+  // A start on a damaged file would shut everybody out without a word.
+  if (auto users = users_.readable(); !users) secured_ = users.error();
   server_ = std::make_unique<server::Server>(*site_.space, site_.settings);
   server_->announcer().setAuditLog([this](const server::AuditRecord& record) { audit_.write(record); });
   pushed_ = std::make_unique<PushConfiguration>(*server_, trust_, site_.settings.applicationUri, [this] {
@@ -93,6 +95,14 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
                                  [this](std::vector<ModelChangeStructureDataType> changes) {
                                    server_->bindAlarms();
                                    server_->announcer().modelChanged(std::move(changes));
+                                 },
+                                 [this](Duration pause, std::function<void()> work) {
+                                   const auto timer = std::make_shared<net::asio::steady_timer>(loops_.services());
+                                   timer->expires_after(pause);
+                                   timer->async_wait(
+                                       [timer, alive = alive_, work = std::move(work)](const auto& cancelled) {
+                                         if (!cancelled && *alive) work();
+                                       });
                                  }});
   desk_.emplace(*server_, *devices_);
   clients_.emplace(*server_, [this](const server::AuditRecord& record) { audit_.write(record); });
@@ -192,7 +202,10 @@ std::vector<Error> RunningSite::settle(const Site& wanted) {
     const std::lock_guard lock(judging_);
     site_.toleratedFaults = wanted.toleratedFaults;
   }
-  auto failed = settleEndpoints(wanted);
+  site_.registers = wanted.registers;
+  site_.settings.endpointUrls = wanted.settings.endpointUrls;
+  site_.settings.clientUrls = wanted.settings.clientUrls;
+  auto failed = interfaces_->settle(wanted);
   site_.trustReview = wanted.trustReview;
   if (trustListAlarm_->expect(wanted.trustReview)) server_->bindAlarms();
   site_.settings.applicationName = wanted.settings.applicationName;
@@ -206,40 +219,6 @@ std::vector<Error> RunningSite::settle(const Site& wanted) {
   roles_->rulesChanged();
   server_->accountsChanged([this](const server::User& user) { return accountOf(user); });
   if (settled_) settled_();
-  return failed;
-}
-
-/// Listens where that is new, and no longer where it isn't said any more. Where it can't, it goes on as before.
-std::vector<Error> RunningSite::settleEndpoints(const Site& wanted) {
-  std::vector<Error> failed;
-  const auto isIn = [](const auto& list, const std::string& url) { return std::ranges::find(list, url) != list.end(); };
-  const auto& urls = wanted.settings.endpointUrls;
-  std::vector<Listening> now;
-  for (const auto& url : urls) {
-    const auto known = std::ranges::find(listening_, url, &Listening::asked);
-    if (known != listening_.end()) {
-      now.push_back(*known);
-    } else if (auto open = listener_->listen(url)) {
-      now.push_back({url, *open});
-      spdlog::info("it listens at {}, too", *open);
-    } else {
-      failed.push_back(open.error());
-    }
-  }
-  // Without any new one that works, nobody is locked out.
-  if (!now.empty())
-    for (const auto& old : std::exchange(listening_, now))
-      if (!isIn(urls, old.asked)) listener_->leave(old.url);
-  std::vector<std::string> all;
-  for (const auto& each : listening_) all.push_back(each.url);
-  server_->setEndpointUrls(all);
-  site_.settings.endpointUrls = urls;
-  for (const auto& url : site_.settings.clientUrls)
-    if (!isIn(wanted.settings.clientUrls, url)) listener_->forget(url);
-  for (const auto& url : wanted.settings.clientUrls)
-    if (!isIn(site_.settings.clientUrls, url))
-      if (auto fine = listener_->reach(url); !fine) failed.push_back(fine.error());
-  site_.settings.clientUrls = wanted.settings.clientUrls;
   return failed;
 }
 
@@ -507,16 +486,14 @@ void RunningSite::renewIdentity() {
 Result<std::vector<std::string>> RunningSite::start() {
   if (!secured_) return secured_.error();
   listener_ = std::make_unique<endpoint::Listener>(loops_, *server_);
-  std::vector<std::string> urls;
-  for (const auto& url : site_.settings.endpointUrls) {
-    auto listening = listener_->listen(url);
-    if (!listening) return listening.error();
-    urls.push_back(*listening);
-    listening_.push_back({url, *listening});
-  }
-  server_->setEndpointUrls(urls);
-  for (const auto& url : site_.settings.clientUrls)
-    if (auto fine = listener_->reach(url); !fine) return fine.error();
+  interfaces_.emplace(Interfaces::Parts{loops_, *server_, *listener_, site_.folder,
+                                        [this](const server::AuditRecord& record) { audit_.write(record); },
+                                        [this] {
+                                          if (settled_) settled_();
+                                        }});
+  auto urls = interfaces_->open(site_);
+  if (!urls) return urls.error();
+  interfaces_->answer(control_);
   if (auto kept = historian_->bind(site_.history); !kept) return kept.error();
   if (auto kept = alarmKeeper_->open(); !kept) {
     spdlog::error("{}; {}", kept.error().text(), kept.error().next);
@@ -524,7 +501,7 @@ Result<std::vector<std::string>> RunningSite::start() {
   }
   if (auto open = control_.open(); !open) return open.error();
   devices_->start();
-  record("start", status::Good, fmt::format("{}", fmt::join(urls, ", ")));
+  record("start", status::Good, fmt::format("{}", fmt::join(*urls, ", ")));
   watchState();
   return urls;
 }
@@ -533,6 +510,7 @@ void RunningSite::stop() {
   if (!std::exchange(*alive_, false)) return;
   stateTimer_.cancel();
   control_.close();
+  if (interfaces_) interfaces_->close();
   devices_->stop();
   server_->shutdown();
   alarmKeeper_->stop();

@@ -7,6 +7,7 @@
 #include "service/admin/client_desk.hpp"
 #include "service/admin/device_desk.hpp"
 #include "service/admin/historian.hpp"
+#include "service/admin/interfaces.hpp"
 #include "service/admin/office.hpp"
 #include "service/admin/push_configuration.hpp"
 #include "service/admin/role_configuration.hpp"
@@ -43,6 +44,10 @@ class RunningSite {
   const Control& control() const { return control_; }
   const Site& site() const { return site_; }
   const std::filesystem::path& folder() const { return site_.folder; }
+  /// Where browsers are to find the console: "http://127.0.0.1:8046"; empty for nowhere, just now.
+  std::string consoleUrl() const {
+    return interfaces_ && interfaces_->isInhibited(Interfaces::kConsole) ? std::string() : site_.console;
+  }
   /// Called when other settings have come to count.
   void onSettled(std::function<void()> settled) { settled_ = std::move(settled); }
   void record(const server::AuditRecord& record) { audit_.write(record); }
@@ -56,7 +61,6 @@ class RunningSite {
   void applied(const std::string& who, const Json& told);
   void openOffice();
   std::vector<ua::Error> settle(const Site& wanted);
-  std::vector<ua::Error> settleEndpoints(const Site& wanted);
   void bindHistory();
   void tellAsMuchAs(const std::string& level) const;
   void showUsers();
@@ -86,6 +90,7 @@ class RunningSite {
   std::unique_ptr<PushConfiguration> pushed_;
   std::unique_ptr<RoleConfiguration> roles_;
   std::unique_ptr<endpoint::Listener> listener_;
+  std::optional<Interfaces> interfaces_;
   std::shared_ptr<device::BoundDevices> devices_;
   std::optional<DeviceDesk> desk_;
   std::optional<ClientDesk> clients_;
@@ -102,10 +107,6 @@ class RunningSite {
   std::string trustSeen_, usersSeen_, ownSeen_, userTrustSeen_;  // the names and times of their files, as last seen
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
   std::function<void()> settled_;
-  struct Listening {
-    std::string asked, url;  // as site.yaml has it, and with the true port
-  };
-  std::vector<Listening> listening_;
   const int usualLog_;  // the level that the command line gave
   std::atomic<int> passwordsWaiting_{0};
   net::asio::thread_pool hashing_{1};  // the last member: it ends before what its work uses

@@ -414,6 +414,25 @@ std::optional<NodeId> roleNamed(const Site& site, const std::string& name) {
   return own == site.ownRoles.end() ? std::nullopt : std::optional(own->second);
 }
 
+namespace {
+
+/// A file whose role is one of the site's, at an address that no other has.
+void addRegisters(registers::RegisterFile file, Site& site) {
+  if (const auto role = roleNamed(site, file.role.text))
+    file.roleId = *role;
+  else
+    site.findings.error(file.role.place, fmt::format("there is no role '{}'", file.role.text),
+                        fmt::format("one of {}", fmt::join(space::roleNames(), ", ")));
+  for (const auto& other : site.registers)
+    if (other.address() == file.address() && file.port != 0)
+      site.findings.error(file.role.place,
+                          fmt::format("{} is the address of registers/{}, too", file.address(), other.name),
+                          "give each a port of its own");
+  site.registers.push_back(std::move(file));
+}
+
+}  // namespace
+
 std::vector<std::string> Site::report() const {
   std::vector<std::string> out;
   for (const auto& finding : findings.list()) {
@@ -460,6 +479,9 @@ Site loadSite(const fs::path& folder) {
     device::readBindings(loader.tableBindings(), *site.space, site.devices, site.bindings, site.findings);
     device::orderComputed(site.bindings.computed, *site.space, site.findings);
     loader.warnOfUnbound();
+    for (const auto& [name, path] : filesOf(folder, "registers", site.findings))
+      addRegisters(
+          registers::readRegisterFile(path.stem().string(), name, load(name, path), *site.space, site.findings), site);
     warnOfIdleRules(root, *site.space, site.findings);
   }
   site.findings.sort();

@@ -4,6 +4,7 @@
 #include "service/admin/history_settings.hpp"
 #include "service/device/bindings.hpp"
 #include "service/net/url.hpp"
+#include "service/registers/register_file.hpp"
 #include "service/server/server.hpp"
 
 #include <filesystem>
@@ -24,6 +25,7 @@ struct Site {
   double trustReview = 0;                       // ms within which the trust list is to be looked through; 0 for never
   std::vector<device::DeviceFile> devices;
   device::Bindings bindings;
+  std::vector<registers::RegisterFile> registers;
   std::map<std::string, std::string> settingTexts;  // what site.yaml says, by key: "security.anonymous": "off"
   model::Findings findings;
   std::map<std::string, std::string> sources;  // texts by file name, for showing findings

@@ -36,6 +36,17 @@ Texts bindingsOf(const Site& site) {
   return out;
 }
 
+/// What a Modbus client sees of the site: each node's place, by the file that says so.
+Texts registersOf(const Site& site) {
+  Texts out;
+  for (const auto& file : site.registers) {
+    out["registers/" + file.name] = fmt::format("{} unit {} as {}{}{}", file.address(), file.unit, file.role.text,
+                                                file.clients.empty() ? "" : " for ", fmt::join(file.clients, ", "));
+    for (const auto& one : file.registers) out[one.path + " in registers/" + file.name] = one.words;
+  }
+  return out;
+}
+
 Texts devicesOf(const Site& site) {
   Texts out;
   for (const auto& device : site.devices) out[device.name] = device.identity;
@@ -61,6 +72,9 @@ std::vector<SiteChange> siteChanges(const Site& before, const Site& after) {
   }
   compare(bindingsOf(before), bindingsOf(after), [&](auto kind, const auto& path, const auto& was, const auto& is) {
     out.push_back({{kind, Effect::Seen, path, "binding", was, is}});
+  });
+  compare(registersOf(before), registersOf(after), [&](auto kind, const auto& name, const auto& was, const auto& is) {
+    out.push_back({{kind, Effect::Seen, name, "registers", was, is}});
   });
   compare(before.settingTexts, after.settingTexts, [&](auto kind, const auto& key, const auto& was, const auto& is) {
     out.push_back({{kind, Effect::Seen, "site.yaml", key, was, is}, needsRestart(key)});

@@ -45,6 +45,16 @@ Awaitable<Answer> endClient(Console& console, Visit visit) {
   Json asked{{"verb", "end client"}, {"id", visit.body.at("id")}};
   return passOn(console, std::move(visit), std::move(asked));
 }
+Awaitable<Answer> tellInterfaces(Console& console, Visit visit) {
+  return passOn(console, std::move(visit), Json{{"verb", "interfaces"}});
+}
+Awaitable<Answer> changeInterface(Console& console, Visit visit) {
+  const std::string change = visit.body.at("change").get<std::string>();
+  if (change != "inhibit" && change != "admit")
+    co_return Answer::of(Error{status::BadInvalidArgument, "an interface is inhibited or admitted", {}});
+  Json asked{{"verb", change}, {"name", visit.body.at("name")}};
+  co_return co_await passOn(console, std::move(visit), std::move(asked));
+}
 Awaitable<Answer> tellUsers(Console& console, Visit visit) {
   return passOn(console, std::move(visit), Json{{"verb", "users"}});
 }
@@ -106,6 +116,20 @@ std::vector<Route> adminRoutes() {
        endClient,
        {{"id", "the session's id, as /api/status tells it", true}},
        "zunth clients --end ID"},
+      {"GET",
+       "/api/interfaces",
+       "By which ways the site is reached",
+       Needs::Login,
+       tellInterfaces,
+       {},
+       "zunth interfaces"},
+      {"POST",
+       "/api/interfaces",
+       "Shut a way in, or open it again",
+       Needs::SecurityAdmin,
+       changeInterface,
+       {{"change", "inhibit or admit", true}, {"name", "as /api/interfaces tells it", true}},
+       "zunth interfaces --inhibit NAME"},
       {"GET", "/api/users", "Who may log in", Needs::SecurityAdmin, tellUsers, {}, "zunth user"},
       {"POST",
        "/api/users",

@@ -59,7 +59,7 @@ bool isSame(const std::string& a, const std::string& b) {
 Console::Console(const net::Loops& loops, admin::RunningSite& site)
     : loops_(loops), site_(site), logins_(loops, site), firstCode_(easySecret()), timer_(loops.services()) {
   site_.onSettled([this] {
-    if (site_.site().console == url_) return;
+    if (site_.consoleUrl() == url_) return;
     if (auto opened = open(); !opened) spdlog::error("the console: {}", opened.error().text());
   });
   tick();
@@ -86,7 +86,7 @@ void Console::tick() {
 
 Result<std::string> Console::open() {
   close();
-  const std::string wanted = site_.site().console;
+  const std::string wanted = site_.consoleUrl();
   if (wanted.empty()) return std::string();
   auto door = std::make_unique<Door>(*this);
   auto listening = door->listen(wanted);

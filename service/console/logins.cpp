@@ -1,7 +1,7 @@
 #include "service/console/logins.hpp"
 
 #include "core/ua/base64.hpp"
-#include "service/console/inner_carrier.hpp"
+#include "service/inner/inner_carrier.hpp"
 #include "service/server/random.hpp"
 
 #include <algorithm>
@@ -43,10 +43,10 @@ Awaitable<Result<std::shared_ptr<Desk>>> Logins::openDesk(std::string user, std:
   options.reconnects = false;
   options.reach = [this, address, consoleUrl]() -> client::Awaitable<Result<std::shared_ptr<client::Carrier>>> {
     server::Entrance entrance{String(consoleUrl), "http://opcfoundation.org/UA-Profile/Transport/https-uajson"};
-    InnerCarrier::Parts parts{
+    inner::InnerCarrier::Parts parts{
         loops_.services(), site_.server(),     [this] { site_.listener().served(); }, site_.listener().nextChannelId(),
         address,           std::move(entrance)};
-    std::shared_ptr<client::Carrier> carrier = std::make_shared<InnerCarrier>(std::move(parts));
+    std::shared_ptr<client::Carrier> carrier = std::make_shared<inner::InnerCarrier>(std::move(parts));
     co_return carrier;
   };
   auto session = co_await client::Session::open(consoleUrl, std::move(options));

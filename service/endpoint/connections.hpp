@@ -5,6 +5,7 @@
 
 #include <deque>
 #include <memory>
+#include <string_view>
 #include <unordered_set>
 #include <vector>
 
@@ -19,6 +20,8 @@ class Guest : public std::enable_shared_from_this<Guest> {
   virtual Standing standing() const = 0;
   virtual ua::Instant since() const = 0;
   virtual void end(const ua::Error& why) = 0;
+  /// Whether it came in by the endpoint of this URL.
+  virtual bool cameBy(std::string_view) const { return false; }
   /// Somebody else needs the place.
   virtual void giveWay() = 0;
   /// Time-outs.

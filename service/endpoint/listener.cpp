@@ -99,6 +99,11 @@ void Listener::leave(const std::string& url) {
   }
 }
 
+void Listener::turnOut(const std::string& url, const Error& why) {
+  for (const auto& guest : guests_.all())
+    if (guest->cameBy(url)) guest->end(why);
+}
+
 void Listener::accept(Door& door) {
   door.acceptor.async_accept(
       loops_.ofOne(), [this, alive = alive_, &door](const boost::system::error_code& error, net::Tcp::socket socket) {

@@ -24,6 +24,8 @@ class Listener final : House {
   ua::Result<std::string> listen(const std::string& url);
   /// Lets nobody in there any more; who came by it stays.
   void leave(const std::string& url);
+  /// Ends the connections of those who came by it.
+  void turnOut(const std::string& url, const ua::Error& why);
   /// Connects to a client that waits at "opc.tcp://HOST:PORT" (Part 6, 7.1.3), and again when the connection ends.
   ua::Result<void> reach(const std::string& clientUrl);
   /// Not again, that is; a connection that stands goes on.

@@ -36,6 +36,7 @@ class Visitor final : public server::Peer, public Guest {
   void end(const ua::Error& why) override { connection_->end(why); }
   Standing standing() const override;
   ua::Instant since() const override { return since_; }
+  bool cameBy(std::string_view url) const override { return entrance_.url.view() == url; }
   void giveWay() override;
   void tick() override { connection_->tick(); }
   void resume() override;

@@ -189,6 +189,7 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
   }
 
   // Guest
+  bool cameBy(std::string_view url) const override { return entrance().url.view() == url; }
   Standing standing() const override {
     return endpoint_.services_.hasSession(channelId_) ? Standing::Session : Standing::Channel;
   }
@@ -428,7 +429,9 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket, std::shared
       Result<Bytes> octets = message ? Result<Bytes>(std::move(message->message)) : Result<Bytes>(message.error());
       response.set(http::field::content_type, std::string(isJson ? kJsonContent : kBinaryContent));
       const Bytes answer = co_await serve(std::move(octets), address, isJson, visit, executor);
-      if (!isJson) {
+      if (answer.empty()) {
+        refuse(http::status::forbidden, "messages of OPC UA are not posted here\n");
+      } else if (!isJson) {
         response.body().assign(reinterpret_cast<const char*>(answer.data()), answer.size());
       } else {
         Result<std::string> text = std::string();
@@ -449,10 +452,15 @@ asio::awaitable<void> WebEndpoint::converse(net::Tcp::socket socket, std::shared
   }
 }
 
-/// What the services answer; comes back to where the stream is.
+/// What the services answer, or nothing where that is no endpoint; comes back to where the stream is.
 asio::awaitable<Bytes> WebEndpoint::serve(Result<Bytes> message, std::string address, bool isJson,
                                           std::shared_ptr<Visit> visit, net::Executor executor) {
   co_await net::goOn(loops_.services());
+  auto at = entrance(isJson ? "https-uajson" : "https-uabinary", false);
+  if (at.url.empty()) {
+    co_await net::comeBack(executor);
+    co_return Bytes();
+  }
   visit->isServed = true;
   if (visit->spending.isMuch(Visit::now())) {
     visit->isQueued = true;
@@ -463,8 +471,7 @@ asio::awaitable<Bytes> WebEndpoint::serve(Result<Bytes> message, std::string add
       co_await net::goOn(loops_.services());
     }
   }
-  const auto caller =
-      std::make_shared<HttpCaller>(*this, address, entrance(isJson ? "https-uajson" : "https-uabinary", false));
+  const auto caller = std::make_shared<HttpCaller>(*this, address, std::move(at));
   const Instant begun = Visit::now();
   caller->serve(message);
   visit->spending.spent(Visit::now() - begun, Visit::now());
@@ -494,14 +501,16 @@ asio::awaitable<void> WebEndpoint::upgrade(net::TlsStream stream, std::shared_pt
   if (auto [error] = co_await webSocket.async_accept(request, net::kQuietly); error) co_return;
   const auto executor = webSocket.get_executor();
   co_await net::goOn(loops_.services());
+  auto at = entrance(isChannel ? "wss-uasc-uabinary" : "wss-uajson", true);
   const auto link = std::make_shared<net::WebLink>(
       std::move(webSocket), context, isChannel ? net::WebLink::Kind::Octets : net::WebLink::Kind::Text,
       isChannel ? kMostChunk : services_.settings().limits.maxRequestBeforeActivation);
-  if (isChannel) {
-    callbacks_.channel(link, entrance("wss-uasc-uabinary", true));
+  if (at.url.empty()) {
+    link->abandon();
+  } else if (isChannel) {
+    callbacks_.channel(link, at);
   } else {
-    const auto caller =
-        std::make_shared<JsonCaller>(*this, link, entrance("wss-uajson", true), callbacks_.nextChannelId());
+    const auto caller = std::make_shared<JsonCaller>(*this, link, std::move(at), callbacks_.nextChannelId());
     if (guests_.enter(caller)) caller->start();
   }
   co_await net::comeBack(executor);

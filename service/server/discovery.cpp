@@ -100,7 +100,7 @@ List<UserTokenPolicy> Discovery::userTokens(const secure::Policy* channel, Messa
 
 Result<void> Discovery::isPrivate(const Peer& peer) const {
   const auto mode = peer.security().mode;
-  if (settings_.allowUnsecured || peer.isEncryptedBelow() || mode == MessageSecurityMode::Sign ||
+  if (settings_.allowUnsecured || peer.isEncryptedBelow() || peer.account() || mode == MessageSecurityMode::Sign ||
       mode == MessageSecurityMode::SignAndEncrypt)
     return {};
   return Error{status::BadSecurityModeInsufficient, "this server takes signed or encrypted connections only",

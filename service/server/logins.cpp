@@ -50,6 +50,14 @@ std::string claimedName(const ExtensionObject& token) {
 
 void Logins::check(const ActivateSessionRequest& request, const Context& context, const Tell& tell) {
   const auto& token = request.userIdentityToken;
+  if (const auto* account = context.peer->account()) {
+    User user;
+    user.name = context.session->name;
+    user.ownRoles = account->roles;
+    user.mechanism = "Interface";
+    user.isVouchedFor = true;
+    return tell(std::move(user));
+  }
   if (token.isNull() || token.is<AnonymousIdentityToken>()) return checkAnonymous(token, tell);
   const bool hasIdentity = context.session->identity != nullptr;
   const bool isNamed = token.is<UserNameIdentityToken>() && settings_.checkPassword && hasIdentity;

@@ -15,6 +15,8 @@ struct Entrance {
   ua::String transportProfileUri;  // Part 7
 };
 
+struct Account;
+
 /// A client's open channel, as the services see it. Everything on the server's thread.
 class Peer {
  public:
@@ -27,6 +29,8 @@ class Peer {
   virtual const Entrance& entrance() const = 0;
   /// "127.0.0.1:51234", for logs.
   virtual std::string address() const = 0;
+  /// What a door of the site's own vouches for, where clients can't prove who they are; without it, they have to.
+  virtual const Account* account() const { return nullptr; }
   /// Octets that the client takes in one message; 0 for any number.
   virtual std::size_t mostResponse() const { return 0; }
   /// Octets that may be sent in one request, where the way in takes less than the server would; 0 for as many as that.

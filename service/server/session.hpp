@@ -19,6 +19,7 @@ struct User {
   ua::String mechanism = "Anonymous";  // how they proved it
   ua::ByteString certificate;          // with its chain, of a user with one
   ua::DateTime validTo;                // of what they proved it with; null when that doesn't run out
+  bool isVouchedFor = false;           // by a door of the site's own: it has its own roles and no others
 };
 
 /// What the channel that created a session had proved. It stays with the session, whatever becomes of the channel; the

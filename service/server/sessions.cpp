@@ -261,7 +261,7 @@ void Sessions::grant(Session& session) {
   const Proof& proof = session.proof;
   caller.endpoint = {proof.entrance.url, proof.mode, proof.policyUri, proof.entrance.transportProfileUri};
   caller.applicationUri = proof.applicationUri();
-  auto roles = secure::rolesOf(caller, settings_.roles);
+  auto roles = session.user.isVouchedFor ? std::vector<NodeId>() : secure::rolesOf(caller, settings_.roles);
   for (const auto& role : session.user.ownRoles)
     if (std::ranges::find(roles, role) == roles.end()) roles.push_back(role);
   session.rights = space::Rights(std::move(roles), proof.mode, proof.isEncryptedBelow);
@@ -292,11 +292,11 @@ void Sessions::accountsChanged(const std::function<Result<Account>(const User& u
     if ((session->user.mechanism.view() == "Anonymous" && !settings.allowAnonymous) ||
         (policy && !settings.offer.has(*policy, isEncrypted)) ||
         (session->proof.mode == MessageSecurityMode::None && !session->proof.isEncryptedBelow &&
-         !settings.allowUnsecured)) {
+         !settings.allowUnsecured && !session->user.isVouchedFor)) {
       ended.push_back(session.get());
       continue;
     }
-    if (!session->user.name.empty()) {
+    if (!session->user.name.empty() && !session->user.isVouchedFor) {
       auto account = accountOf(session->user);
       if (!account) {
         ended.push_back(session.get());

@@ -267,13 +267,30 @@ TEST_CASE("a state file is the old or the new, whatever fails", "[state]") {
         std::filesystem::perms::none);
 }
 
-TEST_CASE("a damaged file of roles closes the door instead of opening it", "[plant][state]") {
+TEST_CASE("state that can't be read closes the door instead of opening it", "[plant][state]") {
   Running plant;
   plant.service->stop(SIGTERM);
-  plant.folder.write("site/state/roles.json", "[{\"role\": ");
-  const auto started = run(program("zunthd") + " site", plant.folder.path);
-  CHECK(started.code == 3);
-  CHECK(started.error.find("roles.json can't be read") != std::string::npos);
+  struct Case {
+    const char *file, *text, *said;
+  };
+  for (const auto& c : {Case{"roles.json", "[{\"role\": ", "roles.json can't be read"},
+                        {"roles.json", "[]", "roles.json can't be read"},
+                        {"roles.json", R"({"version": 1, "roles": [{"role": 5}]})", "roles.json can't be read"},
+                        {"roles.json", R"({"version": 0, "roles": []})", "roles.json can't be read"},
+                        {"roles.json", R"({"version": 2, "roles": []})", "roles.json was written by a newer version"},
+                        {"users.yaml", "", "users.yaml can't be read"},
+                        {"users.yaml", "version: 1\nusers: {ada: {pass", "users.yaml can't be read"},
+                        {"users.yaml", "ada: {password: x}", "users.yaml can't be read"},
+                        {"users.yaml", "version: 2\nusers: {}", "users.yaml was written by a newer version"}}) {
+    INFO(c.file << ": " << c.text);
+    const std::string file = std::string("site/state/") + c.file;
+    plant.folder.write(file, c.text);
+    const auto started = run(program("zunthd") + " site", plant.folder.path);
+    CHECK(started.code == 3);
+    CHECK(started.error.find(c.said) != std::string::npos);
+    CHECK(plant.text("state/" + std::string(c.file)) == c.text);
+    std::filesystem::remove(plant.folder.path / file);
+  }
 }
 
 TEST_CASE("who administers by command line is on record, whether or not the service runs", "[plant][audit]") {
@@ -361,7 +378,7 @@ TEST_CASE("the fields that programs read are those of the documentation", "[plan
     INFO(command);
     const std::string verb = command.substr(0, command.find(' '));
     const bool isLocal = std::ranges::count(std::vector<std::string>{"device", "explain", "apply", "audit", "log",
-                                                                     "user", "trust", "certificate", "clients"},
+                                                                     "user", "trust", "certificate", "clients", "interfaces"},
                                             verb);
     const auto told =
         isLocal ? plant.zunthAlone(command + " --site site --output json") : plant.zunth(command + " --output json");
@@ -381,7 +398,7 @@ TEST_CASE("the fields that programs read are those of the documentation", "[plan
         isLocal ? plant.zunthAlone(command + " --site site --output yaml") : plant.zunth(command + " --output yaml");
     CHECK(yaml.out.find(fields.substr(0, fields.find(',')) + ": ") != std::string::npos);
   }
-  CHECK(rows == 21);
+  CHECK(rows == 22);
 }
 
 TEST_CASE("how much the service tells is applied, and what it was comes back", "[plant][apply]") {

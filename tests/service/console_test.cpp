@@ -291,6 +291,29 @@ TEST_CASE("what happened is searched, the newest first", "[console][history]") {
   CHECK(house.get(all + "&node=Nowhere").status == 404);
 }
 
+TEST_CASE("a way in is shut and opened again over the console, by who may", "[console]") {
+  House house;
+  house.lookAround();
+  const auto named = [&](const std::string& kind) {
+    const Json all = house.got("/api/interfaces");
+    for (const auto& one : all["interfaces"])
+      if (one["kind"] == kind) return one;
+    return Json();
+  };
+  const auto endpoint = named("opc.tcp");
+  CHECK(endpoint["state"] == "open");
+  CHECK(named("http")["name"] == "console");
+  CHECK(house.post("/api/interfaces", {{"change", "inhibit"}, {"name", endpoint["name"]}}).status == 403);
+  house.makeAdministrator();
+  CHECK(codeOf(house.post("/api/interfaces", {{"change", "close"}, {"name", endpoint["name"]}})) ==
+        "BadInvalidArgument");
+  CHECK(codeOf(house.post("/api/interfaces", {{"change", "inhibit"}, {"name", "opc.udp://nowhere"}})) == "BadNotFound");
+  CHECK(house.post("/api/interfaces", {{"change", "inhibit"}, {"name", endpoint["name"]}}).status == 200);
+  CHECK(named("opc.tcp")["state"] == "inhibited");
+  CHECK(house.post("/api/interfaces", {{"change", "admit"}, {"name", endpoint["name"]}}).status == 200);
+  CHECK(named("opc.tcp")["state"] == "open");
+}
+
 TEST_CASE("sessions are ended over the console, and who ends their own logs out", "[console]") {
   House house;
   house.lookAround();

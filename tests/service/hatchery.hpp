@@ -17,7 +17,7 @@ class Hatchery {
   explicit Hatchery(bool areTheirOwn = true) {
     std::filesystem::copy(std::string(ZUNTH_SOURCE_DIR) + "/demo/hatchery", site(),
                           std::filesystem::copy_options::recursive);
-    for (const char* port : {"5502", "5503", "4001", "4002", "20000"}) ports[port] = std::to_string(freePort());
+    for (const char* port : {"5502", "5503", "4001", "4002", "20000", "5510"}) ports[port] = std::to_string(freePort());
     // All in one go, as a free port may have the number of another in it.
     auto changes = ports;
     changes["18830"] = std::to_string(broker.port);

@@ -147,6 +147,15 @@ export interface Client {
   writes: number;
 }
 
+export interface WayIn {
+  name: string;
+  kind: string;
+  at: string;
+  state: 'open' | 'inhibited' | 'closed';
+  clients: number;
+  why: string;
+}
+
 export interface Worry {
   how: 'bad' | 'warn' | 'note';
   what: string;

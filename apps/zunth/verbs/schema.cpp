@@ -31,7 +31,7 @@ int writeSchemas(const Options& options, const std::string& kind, const std::str
     if (!writeFile(file.string(), schema.text)) return kServerError;
     if (!options.quiet) std::printf("wrote %s\n", file.c_str());
   }
-  return any ? kDone : wrongUse(fmt::format("there is no schema '{}'", kind), "model, site, bindings or device");
+  return any ? kDone : wrongUse(fmt::format("there is no schema '{}'", kind), "model, site, bindings, device or registers");
 }
 
 }  // namespace
@@ -41,7 +41,7 @@ void addSchema(Program program) {
   const auto verb = program.top.verb(
       "schema", "Print the JSON Schema of a site's files, for editors that complete and check while one types.");
   verb.example("zunth schema --into schema");
-  verb.option("KIND", *kind, "model, site, bindings or device; all when left out");
+  verb.option("KIND", *kind, "model, site, bindings, device or registers; all when left out");
   verb.option("--into", *folder, "Write them as files into this folder").called("FOLDER");
   addOutput(verb, program.options);
   verb.runs([program, kind, folder] {

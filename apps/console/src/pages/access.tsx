@@ -10,6 +10,7 @@ import { Empty, Mark, Refused, useNow } from '../parts/status';
 import { Table, type Column } from '../parts/table';
 import { useWatchList } from '../parts/watch_list';
 import { Copyable } from './overview';
+import { WaysIn } from './ways_in';
 
 const roles = ['Observer', 'Operator', 'Engineer', 'Supervisor', 'ConfigureAdmin', 'SecurityAdmin'];
 
@@ -449,6 +450,10 @@ export default function Access({ me }: { me: Me }) {
           <Links />
         </section>
       )}
+      <section className="stack">
+        <h2>{w.access.interfaces}</h2>
+        <WaysIn mayChange={isAdministrator ?? false} />
+      </section>
       <section className="stack">
         <h2>{w.access.clients}</h2>
         <Connected mayEnd={isAdministrator ?? false} />
