@@ -16,7 +16,7 @@ using model::Text;
 
 namespace {
 
-constexpr unsigned kEvents = 0b1110, kAll = 0b1111;
+constexpr unsigned kEvents = 0b1110, kAllClasses = 0b1111;
 constexpr std::size_t kMostFragments = 1'000, kMostPoints = 100'000, kMostSamples = 100'000;
 constexpr int kMostTimeouts = 10;  // that one answer may take
 
@@ -303,7 +303,7 @@ Result<void> OutstationStation::heed(const Indications& indications) {
 
 Result<void> OutstationStation::lookAtAll() {
   lookedAt_ = std::chrono::steady_clock::now();
-  auto answer = ask([](auto sequence) { return readClasses(sequence, kAll); });
+  auto answer = ask([](auto sequence) { return readClasses(sequence, kAllClasses); });
   if (!answer) return answer.error();
   outputs_.clear();
   for (const Kind kind : {Kind::BinaryOutput, Kind::AnalogOutput})
