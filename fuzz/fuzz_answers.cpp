@@ -46,7 +46,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   BinaryReader offered(octets);
   const auto endpoints = offered.next<List<EndpointDescription>>();
   if (!offered.ok()) return 0;
-  const auto url = net::Url::parse("opc.tcp://127.0.0.1:4840");
+  const auto url = channel::Url::parse("opc.tcp://127.0.0.1:4840");
   for (const auto wish :
        {client::Security::Wish::Auto, client::Security::Wish::Sign, client::Security::Wish::Encrypt}) {
     client::Security security;

@@ -1,6 +1,6 @@
 #include "service/admin/own_certificate.hpp"
 
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include <algorithm>
 
@@ -11,7 +11,7 @@ namespace zunth::admin {
 secure::Certificate::Wish usualCertificate(const server::Settings& settings, std::chrono::hours validity) {
   std::vector<std::string> hosts{boost::asio::ip::host_name(), "localhost", "127.0.0.1"};
   for (const auto& text : settings.endpointUrls)
-    if (const auto url = net::Url::parse(text); url && std::ranges::find(hosts, url->host) == hosts.end())
+    if (const auto url = channel::Url::parse(text); url && std::ranges::find(hosts, url->host) == hosts.end())
       hosts.push_back(url->host);
   const auto now = std::chrono::system_clock::now();
   // Clocks that are a little behind take it, too.

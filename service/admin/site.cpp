@@ -3,7 +3,7 @@
 #include "core/model/table.hpp"
 #include "core/space/namespace0.hpp"
 #include "core/ua/text.hpp"
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include <algorithm>
 #include <fstream>
@@ -104,7 +104,7 @@ bool readSwitch(const Entry& root, std::string_view key, Findings& findings, boo
 std::vector<std::string> readUrls(const Entry& root, std::string_view key, Findings& findings) {
   std::vector<std::string> out;
   for (const Text& text : root.textsOf(key)) {
-    if (auto url = net::Url::parse(text.text); !url)
+    if (auto url = channel::Url::parse(text.text); !url)
       findings.error(text.place, url.error().cause, url.error().next);
     else if (url->isAwaited || (key == "clients" && url->isOverTls()))
       findings.error(text.place, fmt::format("'{}' is no URL for a server to go to", text.text),
@@ -402,9 +402,9 @@ class ModelLoader {
 
 }  // namespace
 
-Result<net::Url> consoleUrl(const std::string& text) {
-  if (text.starts_with("https://")) return net::Url::parse("opc." + text);
-  if (text.starts_with("http://")) return net::Url::parse("opc.tcp" + text.substr(4));
+Result<channel::Url> consoleUrl(const std::string& text) {
+  if (text.starts_with("https://")) return channel::Url::parse("opc." + text);
+  if (text.starts_with("http://")) return channel::Url::parse("opc.tcp" + text.substr(4));
   return Error{status::BadTcpEndpointUrlInvalid, "a console is served at http://… or https://…", {}};
 }
 

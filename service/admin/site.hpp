@@ -3,7 +3,7 @@
 #include "core/model/nodeset.hpp"
 #include "service/admin/history_settings.hpp"
 #include "service/device/bindings.hpp"
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 #include "service/registers/register_file.hpp"
 #include "service/server/server.hpp"
 
@@ -36,7 +36,7 @@ struct Site {
 };
 
 /// "http://HOST:PORT" or "https://HOST:PORT", as a URL of the transport that is below. BadTcpEndpointUrlInvalid.
-ua::Result<net::Url> consoleUrl(const std::string& text);
+ua::Result<channel::Url> consoleUrl(const std::string& text);
 /// The role of this name: the standard's or one of the site's own; nothing when there is none.
 std::optional<ua::NodeId> roleNamed(const Site& site, const std::string& name);
 

@@ -34,7 +34,7 @@ Connection::~Connection() {
 
 Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url, Duration timeout,
                                                                 ChannelSecurityChoice security) {
-  auto parsed = net::Url::parse(url);
+  auto parsed = channel::Url::parse(url);
   if (!parsed) co_return parsed.error();
   const auto executor = co_await asio::this_coro::executor;
   std::shared_ptr<Connection> self(new Connection(url, std::move(security), executor));
@@ -84,7 +84,7 @@ Awaitable<Result<std::shared_ptr<Connection>>> Connection::open(std::string url,
   co_return late;
 }
 
-Awaitable<Connection::LinkResult> Connection::reach(net::Url url, Instant deadline, Error late) {
+Awaitable<Connection::LinkResult> Connection::reach(channel::Url url, Instant deadline, Error late) {
   auto [unresolved, endpoints] = co_await net::resolve(url.host, url.port, deadline);
   if (unresolved == asio::error::timed_out) co_return late;
   if (unresolved)
@@ -97,10 +97,10 @@ Awaitable<Connection::LinkResult> Connection::reach(net::Url url, Instant deadli
     co_return Error{status::BadConnectionRejected,
                     fmt::format("nothing listens at {}:{} ({})", url.host, url.port, error.message()),
                     "start the server, or name another with --at opc.tcp://HOST:PORT"};
-  if (url.scheme == net::Url::Scheme::Https)
+  if (url.scheme == channel::Url::Scheme::Https)
     co_return Error{status::BadTcpEndpointUrlInvalid, "this client does not speak opc.https",
                     "take the server's opc.wss or opc.tcp endpoint"};
-  if (url.scheme == net::Url::Scheme::Tcp)
+  if (url.scheme == channel::Url::Scheme::Tcp)
     co_return std::static_pointer_cast<net::Link>(std::make_shared<net::TcpLink>(std::move(socket)));
   if (!security_.trustTls)
     co_return Error{status::BadCertificateUntrusted, "this client has no list of the servers that it trusts", {}};
@@ -108,7 +108,7 @@ Awaitable<Connection::LinkResult> Connection::reach(net::Url url, Instant deadli
 }
 
 /// Listens until a server connects (Part 6, 7.1.3).
-Awaitable<Connection::LinkResult> Connection::beReached(net::Url url, Instant deadline, Error late) {
+Awaitable<Connection::LinkResult> Connection::beReached(channel::Url url, Instant deadline, Error late) {
   boost::system::error_code error;
   const auto address = asio::ip::make_address(url.host == "localhost" ? "127.0.0.1" : url.host, error);
   net::Tcp::acceptor acceptor(executor_);
@@ -132,7 +132,7 @@ Awaitable<Connection::LinkResult> Connection::beReached(net::Url url, Instant de
 }
 
 bool Connection::isOnThisMachine() const {
-  const auto parsed = net::Url::parse(url_);
+  const auto parsed = channel::Url::parse(url_);
   if (!link_ || !parsed || parsed->isAwaited) return false;
   const std::string& peer = link_->peer();
   boost::system::error_code error;

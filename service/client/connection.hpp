@@ -3,7 +3,7 @@
 #include "service/client/carrier.hpp"
 #include "service/client/security.hpp"
 #include "service/net/tcp_link.hpp"
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include <map>
 
@@ -49,8 +49,8 @@ class Connection final : public Carrier,
   Connection(std::string url, ChannelSecurityChoice security, asio::any_io_executor executor);
   ChannelSecurityChoice security_;
   using LinkResult = ua::Result<std::shared_ptr<net::Link>>;
-  Awaitable<LinkResult> reach(net::Url url, ua::Instant deadline, ua::Error late);
-  Awaitable<LinkResult> beReached(net::Url url, ua::Instant deadline, ua::Error late);
+  Awaitable<LinkResult> reach(channel::Url url, ua::Instant deadline, ua::Error late);
+  Awaitable<LinkResult> beReached(channel::Url url, ua::Instant deadline, ua::Error late);
   Awaitable<ua::Result<ua::Bytes>> answerTo(ua::Bytes message, ua::Duration timeout);
   void prepare(ua::RequestHeader& header, ua::Duration timeout);
   void received(ua::BytesView octets);

@@ -34,10 +34,10 @@ std::string describe(const EndpointDescription& endpoint) {
 }  // namespace
 
 Result<EndpointDescription> chooseEndpoint(const List<EndpointDescription>& offered, const Security& security,
-                                           const net::Url& url, bool isOnThisMachine) {
+                                           const channel::Url& url, bool isOnThisMachine) {
   // Over WebSockets a channel is one choice, JSON messages without one are another.
   const std::string_view transport =
-      url.scheme == net::Url::Scheme::WebSocket ? "wss-uasc-uabinary" : "uatcp-uasc-uabinary";
+      url.scheme == channel::Url::Scheme::WebSocket ? "wss-uasc-uabinary" : "uatcp-uasc-uabinary";
   const EndpointDescription* best = nullptr;
   auto wish = security.wish;
   const bool offersNone = std::ranges::any_of(offered, [](const auto& e) {
@@ -66,7 +66,7 @@ Result<EndpointDescription> chooseEndpoint(const List<EndpointDescription>& offe
 }
 
 Result<void> checkOffered(const List<EndpointDescription>& told, const ChannelSecurityChoice& choice,
-                          const Security& security, const net::Url& url) {
+                          const Security& security, const channel::Url& url) {
   if (!choice.policy) return {};
   const Error forged{status::BadSecurityChecksFailed,
                      "what the server offers was changed on the way: somebody wants a weaker connection",
@@ -88,7 +88,7 @@ Result<void> checkOffered(const List<EndpointDescription>& told, const ChannelSe
 
 ChannelSecurityChoice unsecured(const Security& security, const std::string& url) {
   ChannelSecurityChoice choice;
-  if (const auto parsed = net::Url::parse(url); parsed && security.trust)
+  if (const auto parsed = channel::Url::parse(url); parsed && security.trust)
     choice.trustTls = [trust = security.trust, host = parsed->host](const ByteString& chain) {
       return trust(chain, host, {});
     };

@@ -1,7 +1,7 @@
 #pragma once
 
 #include "core/channel/client_channel.hpp"
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include <functional>
 #include <memory>
@@ -39,12 +39,12 @@ struct ChannelSecurityChoice {
 /// and policies and not by what anybody says of them. `isOnThisMachine` goes by the connection's other end.
 /// BadSecurityModeRejected with what is offered instead.
 ua::Result<ua::EndpointDescription> chooseEndpoint(const ua::List<ua::EndpointDescription>& offered,
-                                                   const Security& security, const net::Url& url, bool isOnThisMachine);
+                                                   const Security& security, const channel::Url& url, bool isOnThisMachine);
 
 /// Whether what a session was told by the server itself of its endpoints is what the choice was made from (Part 4,
 /// 5.6.2): nobody has left out a stronger one on the way. BadSecurityChecksFailed.
 ua::Result<void> checkOffered(const ua::List<ua::EndpointDescription>& told, const ChannelSecurityChoice& choice,
-                              const Security& security, const net::Url& url);
+                              const Security& security, const channel::Url& url);
 
 /// An unsecured channel; over TLS to a server that `security` trusts.
 ChannelSecurityChoice unsecured(const Security& security, const std::string& url);

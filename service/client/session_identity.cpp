@@ -1,7 +1,7 @@
 // Whom a session speaks to, and who it says that it is.
 #include "core/secure/asymmetric.hpp"
 #include "service/client/session.hpp"
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include <fmt/format.h>
 
@@ -17,7 +17,7 @@ Awaitable<Result<ChannelSecurityChoice>> Session::chooseSecurity() {
   auto connection = co_await Connection::open(url_, options_.timeout, choice);
   if (!connection) co_return connection.error();
   const std::string endpointUrl = (*connection)->endpointUrl();
-  auto parsed = net::Url::parse(endpointUrl);
+  auto parsed = channel::Url::parse(endpointUrl);
   if (!parsed) co_return parsed.error();
   GetEndpointsRequest request;
   request.endpointUrl = String(endpointUrl);
@@ -87,7 +87,7 @@ Awaitable<Result<void>> Session::create() {
                       {}};
     if (created->serverNonce.size() < 32)
       co_return Error{status::BadNonceInvalid, "the server's nonce has fewer than 32 octets", {}};
-    if (const auto parsed = net::Url::parse(connection_->endpointUrl()))
+    if (const auto parsed = channel::Url::parse(connection_->endpointUrl()))
       if (auto fine = checkOffered(created->serverEndpoints, *choice_, options_.security, *parsed); !fine)
         co_return fine.error();
   }
@@ -159,7 +159,7 @@ Result<const secure::Policy*> Session::tokenPolicy(const UserTokenPolicy* offere
                  "the same with --security encrypt"};
   // On an unsecured channel nothing has yet shown whose certificate it is.
   if (!choice_->policy && !options_.reach) {
-    auto parsed = net::Url::parse(connection_->endpointUrl());
+    auto parsed = channel::Url::parse(connection_->endpointUrl());
     if (!options_.security.trust || !parsed)
       return Error{
           status::BadIdentityTokenRejected, "the server is not known: what identifies the user is not sent", {}};

@@ -3,7 +3,7 @@
 #include "service/console/live_socket.hpp"
 #include "service/console/web.hpp"
 #include "service/net/tls.hpp"
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include <map>
 

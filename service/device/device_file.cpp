@@ -7,7 +7,6 @@
 #include <algorithm>
 #include <fstream>
 #include <map>
-#include <ranges>
 #include <regex>
 
 #include <fmt/format.h>
@@ -258,7 +257,8 @@ struct PointReader {
     if (point == rows.front().size() || where == rows.front().size())
       return findings.error(rows.front().front().place, "a list of points has the columns point and where",
                             "as in: point,where");
-    for (const auto& row : rows | std::views::drop(1)) {
+    for (std::size_t i = 1; i < rows.size(); ++i) {
+      const auto& row = rows[i];
       if (row.size() <= std::max(point, where) || row[point].text.empty()) continue;
       double every = 0;
       if (beat < row.size() && !row[beat].text.empty()) {

@@ -46,7 +46,7 @@ Listener::~Listener() {
 }
 
 Result<std::string> Listener::listen(const std::string& url) {
-  auto parsed = net::Url::parse(url);
+  auto parsed = channel::Url::parse(url);
   if (!parsed) return parsed.error();
   boost::system::error_code error;
   net::Tcp::resolver resolver(loops_.services());
@@ -149,7 +149,7 @@ void Listener::connected(std::shared_ptr<net::Link> link, const server::Entrance
 }
 
 Result<void> Listener::reach(const std::string& clientUrl) {
-  auto client = net::Url::parse(clientUrl);
+  auto client = channel::Url::parse(clientUrl);
   if (!client) return client.error();
   if (client->isOverTls())
     return Error{status::BadTcpEndpointUrlInvalid, "a server connects to its clients by opc.tcp only",
@@ -160,7 +160,7 @@ Result<void> Listener::reach(const std::string& clientUrl) {
 }
 
 /// One connection at a time; the next when the client has gone, with growing pauses while nobody is there.
-asio::awaitable<void> Listener::keepReaching(net::Url client, std::weak_ptr<bool> isWanted) {
+asio::awaitable<void> Listener::keepReaching(channel::Url client, std::weak_ptr<bool> isWanted) {
   using net::kQuietly;
   constexpr std::chrono::milliseconds kFirstPause(500), kLongestPause(30'000);
   const auto alive = alive_;

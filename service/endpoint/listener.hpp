@@ -2,7 +2,7 @@
 
 #include "service/endpoint/visitor.hpp"
 #include "service/net/tcp_link.hpp"
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include <map>
 
@@ -45,7 +45,7 @@ class Listener final : House {
   void accept(Door& door);
   void connected(std::shared_ptr<net::Link> link, const server::Entrance& entrance,
                  std::optional<channel::ReverseHello> said = {});
-  net::asio::awaitable<void> keepReaching(net::Url client, std::weak_ptr<bool> isWanted);
+  net::asio::awaitable<void> keepReaching(channel::Url client, std::weak_ptr<bool> isWanted);
   void schedule();
 
   // House

@@ -40,7 +40,7 @@ asio::awaitable<boost::system::error_code> connect(Tcp::socket& socket, Tcp::res
   co_return error&& late.hasPassed() ? make_error_code(asio::error::timed_out) : error;
 }
 
-asio::awaitable<Result<std::shared_ptr<Link>>> openWebSocket(Tcp::socket socket, Url url,
+asio::awaitable<Result<std::shared_ptr<Link>>> openWebSocket(Tcp::socket socket, channel::Url url,
                                                              std::function<Result<void>(const ByteString& chain)> trust,
                                                              Instant deadline, Error late) {
   namespace beast = boost::beast;

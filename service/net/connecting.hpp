@@ -1,8 +1,8 @@
 #pragma once
 
+#include "core/channel/url.hpp"
 #include "service/net/deadline.hpp"
 #include "service/net/tls.hpp"
-#include "service/net/url.hpp"
 
 namespace zunth::net {
 
@@ -21,7 +21,7 @@ asio::awaitable<boost::system::error_code> connect(Tcp::socket& socket, Tcp::res
 /// certificate decides; `late` is the answer when the time runs out.
 class Link;
 asio::awaitable<ua::Result<std::shared_ptr<Link>>> openWebSocket(
-    Tcp::socket socket, Url url, std::function<ua::Result<void>(const ua::ByteString& chain)> trust,
+    Tcp::socket socket, channel::Url url, std::function<ua::Result<void>(const ua::ByteString& chain)> trust,
     ua::Instant deadline, ua::Error late);
 
 }  // namespace zunth::net

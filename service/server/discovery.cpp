@@ -1,6 +1,6 @@
 #include "service/server/discovery.hpp"
 
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include <algorithm>
 
@@ -11,12 +11,12 @@ using namespace ua;
 namespace {
 
 /// The profiles of transport that a URL stands for (Part 7).
-std::vector<std::string_view> transportsOf(const net::Url& url) {
+std::vector<std::string_view> transportsOf(const channel::Url& url) {
   switch (url.scheme) {
-    case net::Url::Scheme::WebSocket:
+    case channel::Url::Scheme::WebSocket:
       return {"http://opcfoundation.org/UA-Profile/Transport/wss-uasc-uabinary",
               "http://opcfoundation.org/UA-Profile/Transport/wss-uajson"};
-    case net::Url::Scheme::Https:
+    case channel::Url::Scheme::Https:
       return {"http://opcfoundation.org/UA-Profile/Transport/https-uabinary",
               "http://opcfoundation.org/UA-Profile/Transport/https-uajson"};
     default: return {"http://opcfoundation.org/UA-Profile/Transport/uatcp-uasc-uabinary"};
@@ -40,9 +40,9 @@ List<EndpointDescription> Discovery::endpoints(const String& askedUrl) const {
   List<EndpointDescription> out;
   // What is said back to a stranger is no longer than an address.
   const bool isShort = askedUrl.size() <= settings_.limits.maxUrl;
-  const auto asked = isShort ? net::Url::parse(askedUrl.view()) : Result<net::Url>(status::BadTcpEndpointUrlInvalid);
+  const auto asked = isShort ? channel::Url::parse(askedUrl.view()) : Result<channel::Url>(status::BadTcpEndpointUrlInvalid);
   for (const auto& listed : settings_.endpointUrls) {
-    const auto url = net::Url::parse(listed);
+    const auto url = channel::Url::parse(listed);
     if (!url) continue;
     // Part 4, 5.4.4: the client gets the host name by which it found the server, as another one may not resolve.
     const bool isAsked = asked && asked->scheme == url->scheme && asked->port == url->port;

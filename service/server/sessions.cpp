@@ -3,7 +3,7 @@
 #include "core/secure/asymmetric.hpp"
 #include "core/secure/trust.hpp"
 #include "core/ua/foreign.hpp"
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 #include "service/server/random.hpp"
 #include "service/server/request_checks.hpp"
 
@@ -85,7 +85,7 @@ namespace {
 /// Whether a server that shows this certificate is found by the URL, as far as one is told.
 bool isNamed(const secure::Identity& identity, const String& url) {
   if (url.empty()) return true;
-  const auto parsed = net::Url::parse(url.view());
+  const auto parsed = channel::Url::parse(url.view());
   return parsed && secure::matchesHost(identity.certificate.hosts(), parsed->host);
 }
 

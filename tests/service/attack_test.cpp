@@ -38,7 +38,7 @@ struct Target {
     listener = std::make_unique<endpoint::Listener>(loop, *server);
     url = *listener->listen("opc.tcp://127.0.0.1:0");
     server->setEndpointUrls({url});
-    port = net::Url::parse(url)->port;
+    port = channel::Url::parse(url)->port;
   }
   client::Awaitable<std::shared_ptr<client::Session>> goodClient(client::Security::Wish wish) {
     client::Session::Options options;

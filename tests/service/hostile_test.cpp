@@ -3,7 +3,7 @@
 #include "core/ua/generated/node_ids.hpp"
 #include "core/ua/structure_codec.hpp"
 #include "service/client/subscription.hpp"
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include <algorithm>
 #include <atomic>
@@ -55,7 +55,7 @@ objects:
     for (int i = 0; i < 2; ++i) {
       const std::string line = service->line();
       const std::string found = line.substr(line.find("opc."));
-      const auto port = net::Url::parse(found)->port;
+      const auto port = channel::Url::parse(found)->port;
       if (found.starts_with("opc.tcp"))
         url = found, tcpPort = port;
       else

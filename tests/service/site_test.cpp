@@ -1,6 +1,6 @@
 #include "service/admin/site.hpp"
 
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include "tests/service/process.hpp"
 #include <catch2/catch.hpp>
@@ -145,15 +145,15 @@ TEST_CASE("endpoint URLs are read and written", "[net]") {
                                                               {"opc.tcp://filter-house", "filter-house", 4840},
                                                               {"opc.tcp://[::1]:5000/a/b", "::1", 5000},
                                                               {"opc.tcp://[fe80::1]", "fe80::1", 4840}}) {
-    const auto url = net::Url::parse(text);
+    const auto url = channel::Url::parse(text);
     REQUIRE(url);
     CHECK(url->host == host);
     CHECK(url->port == port);
-    CHECK(net::Url::parse(url->text())->text() == url->text());
+    CHECK(channel::Url::parse(url->text())->text() == url->text());
   }
   for (const char* wrong :
        {"", "127.0.0.1:4840", "http://x", "opc.tcp://", "opc.tcp://x:", "opc.tcp://x:70000", "opc.tcp://:4840"})
-    CHECK(net::Url::parse(wrong).code() == status::BadTcpEndpointUrlInvalid);
+    CHECK(channel::Url::parse(wrong).code() == status::BadTcpEndpointUrlInvalid);
 }
 
 TEST_CASE("a site's tables and units are part of its model", "[site]") {

@@ -3,7 +3,7 @@
 #include "core/space/namespace0.hpp"
 #include "service/client/session.hpp"
 #include "service/endpoint/listener.hpp"
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 #include "service/net/web_link.hpp"
 #include "service/server/server.hpp"
 
@@ -43,7 +43,7 @@ struct Web {
   }
   /// A client's TLS stream; it looks at the certificate as applications do.
   asio::awaitable<net::TlsStream> tls() {
-    auto parsed = net::Url::parse(wss);
+    auto parsed = channel::Url::parse(wss);
     net::Tcp::socket socket(loop);
     co_await socket.async_connect({asio::ip::make_address("127.0.0.1"), parsed->port}, asio::use_awaitable);
     context = net::tlsClient([](const ByteString&) { return Result<void>(); }, std::make_shared<Error>());

@@ -1,6 +1,6 @@
 #include "apps/zunth/command.hpp"
 #include "core/ua/text.hpp"
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include <filesystem>
 
@@ -33,7 +33,7 @@ int save(const Places& places, const std::string& said, bool quiet) {
 }
 
 int addPlace(const Options& options, const std::string& name, const std::string& url) {
-  auto parsed = net::Url::parse(url);
+  auto parsed = channel::Url::parse(url);
   if (!parsed) {
     fail(parsed.error());
     return kWrongUse;

@@ -1,6 +1,6 @@
 #include "apps/zunth/command.hpp"
 #include "apps/zunth/own_trust.hpp"
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include <boost/asio/co_spawn.hpp>
 #include <fmt/format.h>

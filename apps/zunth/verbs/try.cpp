@@ -73,7 +73,7 @@ std::string adviceFor(const Error& why, const client::Security& security, secure
 
 Awaitable<int> tryConnection(std::string place, Options options, client::Session::Options settings, Steps& steps) {
   const Duration patience = milliseconds(options.timeout * 1000);
-  auto url = net::Url::parse(place);
+  auto url = channel::Url::parse(place);
   if (!url) co_return steps.bad("address", url.error(), {});
   const auto executor = co_await asio::this_coro::executor;
 
@@ -115,7 +115,7 @@ Awaitable<int> tryConnection(std::string place, Options options, client::Session
   const bool isOnThisMachine = (*plain)->isOnThisMachine();
   (*plain)->close();
   if (!offered) co_return steps.bad("endpoints", offered.error(), {});
-  auto parsed = net::Url::parse(endpointUrl);
+  auto parsed = channel::Url::parse(endpointUrl);
   if (!parsed) co_return steps.bad("endpoints", parsed.error(), {});
   auto chosen = client::chooseEndpoint(offered->endpoints, security, *parsed, isOnThisMachine);
   if (!chosen) co_return steps.bad("endpoints", chosen.error(), chosen.error().next);

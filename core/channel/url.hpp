@@ -6,7 +6,7 @@
 #include <string>
 #include <string_view>
 
-namespace zunth::net {
+namespace zunth::channel {
 
 /// An endpoint URL, "SCHEME://HOST[:PORT][/PATH]" with one of the standard's transports (Part 6, 7). Without a port it
 /// is 4840, or 4843 over TLS.
@@ -24,4 +24,4 @@ struct Url {
   bool isOverTls() const { return scheme != Scheme::Tcp; }
 };
 
-}  // namespace zunth::net
+}  // namespace zunth::channel

@@ -1,11 +1,11 @@
-#include "service/net/url.hpp"
+#include "core/channel/url.hpp"
 
 #include <algorithm>
 #include <charconv>
 
 #include <fmt/format.h>
 
-namespace zunth::net {
+namespace zunth::channel {
 
 namespace {
 
@@ -61,4 +61,4 @@ std::string Url::text() const {
                      port, path);
 }
 
-}  // namespace zunth::net
+}  // namespace zunth::channel
