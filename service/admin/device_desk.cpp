@@ -36,6 +36,8 @@ void DeviceDesk::explain(const Json& asked, const Control::Answer& answer) {
                    [this, node, answer](Result<device::Trace> stages) {
                      if (!stages) return answer({{"error", jsonOf(stages.error())}});
                      for (auto& stage : watchedBy(node)) stages->push_back(std::move(stage));
+                     if (shows_)
+                       for (auto& stage : shows_(server_.space().nodeId(node))) stages->push_back(std::move(stage));
                      Json list = Json::array();
                      for (const auto& stage : *stages) list.push_back({{"stage", stage.what}, {"shows", stage.shows}});
                      answer({{"stages", std::move(list)}});

@@ -15,6 +15,9 @@ class DeviceDesk {
   void open(Control& control);
   /// Raises the event of a device that came or went.
   void cameOrWent(space::NodeIndex node, const device::DeviceState& device);
+  /// What explain tells beside the way from the device: where else a node is shown.
+  using Shows = std::function<device::Trace(const ua::NodeId& node)>;
+  void alsoShown(Shows shows) { shows_ = std::move(shows); }
 
  private:
   void explain(const Json& asked, const Control::Answer& answer);
@@ -24,6 +27,7 @@ class DeviceDesk {
 
   server::Server& server_;
   device::BoundDevices& devices_;
+  Shows shows_;
 };
 
 }  // namespace zunth::admin

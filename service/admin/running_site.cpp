@@ -132,6 +132,13 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
   });
   openOffice();
   desk_->open(control_);
+  desk_->alsoShown([this](const NodeId& node) {
+    device::Trace out;
+    for (const auto& file : site_.registers)
+      for (const auto& one : file.registers)
+        if (one.node == node) out.push_back({"shown by registers/" + file.name, one.words});
+    return out;
+  });
   clients_->open(control_);
   server_->setStateHandler([this](ServerState state, std::uint32_t seconds) {
     shutdown_.cancel();

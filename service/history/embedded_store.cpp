@@ -57,6 +57,11 @@ Result<std::unique_ptr<EmbeddedStore>> EmbeddedStore::open(std::filesystem::path
 
 EmbeddedStore::~EmbeddedStore() = default;
 
+void EmbeddedStore::tellDamage(const std::string& what) {
+  constexpr std::size_t kMostTold = 1'000;
+  if (toldDamage_.size() < kMostTold && toldDamage_.insert(what).second) damaged_(what);
+}
+
 MonthFile* EmbeddedStore::use(MonthNumber number) {
   Month& month = months_[number];
   month.used = ++uses_;
@@ -64,7 +69,7 @@ MonthFile* EmbeddedStore::use(MonthNumber number) {
   if (month.isLost) return nullptr;
   const auto file = fileOf(number);
   auto opened = MonthFile::open(
-      file, [this, file](const std::string& what) { damaged_(fmt::format("{}: {}", file.string(), what)); });
+      file, [this, file](const std::string& what) { tellDamage(fmt::format("{}: {}", file.string(), what)); });
   if (!opened) {
     if (!std::exchange(month.isTold, true)) damaged_(fmt::format("{}: {}", file.string(), opened.error().text()));
     month.isLost = true;

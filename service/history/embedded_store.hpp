@@ -3,6 +3,7 @@
 #include "service/history/month_file.hpp"
 
 #include <map>
+#include <set>
 
 namespace zunth::history {
 
@@ -63,7 +64,10 @@ class EmbeddedStore final : public Store {
   ua::Result<void> eachMonth(VariableId variable, ua::DateTime from, ua::DateTime to, Do&& visit);
 
   std::filesystem::path folder_;
+  /// Once for each damage: what is read again and again finds it again and again.
+  void tellDamage(const std::string& what);
   MonthFile::Damaged damaged_;
+  std::set<std::string> toldDamage_;
   std::vector<std::string> names_;  // by VariableId
   std::unordered_map<std::string, VariableId> ids_;
   std::map<MonthNumber, Month> months_;

@@ -436,6 +436,9 @@ TEST_CASE("a damaged block is named, and lost in its place alone", "[history]") 
   CHECK(all[4'096].sourceTimestamp == samples[4'096].sourceTimestamp);
   REQUIRE(!run.damage.empty());
   CHECK(run.damage.front().find("level") != std::string::npos);
+  // Said once, however often it is read.
+  CHECK(run.all("level").size() == all.size());
+  CHECK(run.damage.size() == 1);
   // An average over it is not good.
   const aggregate::Manner manner;
   const auto* function = aggregate::functionNamed("PercentGood");

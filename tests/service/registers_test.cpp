@@ -384,6 +384,8 @@ TEST_CASE("a controller reads and writes nodes as registers", "[registers][plant
   CHECK(std::ranges::any_of(clients, [](const Json& one) { return one["client"] == "registers/plc"; }));
   CHECK(plant.interfaceNamed("registers/plc")["clients"] == 1);
 
+  CHECK(plant.zunthAlone("explain DF1/pressure --site site").out.find("shown by registers/plc") != std::string::npos);
+
   // Half of a number, a register that is only read, one that isn't there, another unit.
   CHECK(modbus_write_register(plc.context, 0, 1) == -1);
   CHECK(Plc::exception() == 3);
