@@ -29,8 +29,8 @@ class Interfaces {
   /// Opens those of a site: the endpoints' URLs, with their true ports. The error of an endpoint that can't be opened,
   /// or of a file of those inhibited that can't be read; a Modbus server that can't is only told of.
   ua::Result<std::vector<std::string>> open(const Site& site);
-  /// Opens what is new in a site's files and closes what isn't there any more. What can't be opened is told, and what
-  /// was open for it stays.
+  /// Opens what is new in a site's files and closes what isn't there any more. What can't be opened is told; endpoints
+  /// that are open stay so when none of the new ones can be.
   std::vector<ua::Error> settle(const Site& wanted);
   void close();
 

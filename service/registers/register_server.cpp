@@ -34,13 +34,13 @@ std::optional<Exception> exceptionOf(StatusCode code) {
 RegisterServer::RegisterServer(Parts parts, RegisterFile file)
     : parts_(std::move(parts)),
       file_(std::move(file)),
-      map_(file_.registers),
+      map_(std::make_shared<const RegisterMap>(file_.registers)),
       account_(std::make_shared<server::Account>(server::Account{{file_.roleId}})) {}
 
 void RegisterServer::adopt(RegisterFile file) {
   const bool isOther = !(file.roleId == file_.roleId);
   file_ = std::move(file);
-  map_ = RegisterMap(file_.registers);
+  map_ = std::make_shared<const RegisterMap>(file_.registers);
   told_.clear();
   if (!isOther) return;
   endSessions("the registers are another role's");
@@ -148,11 +148,12 @@ Awaitable<Bytes> RegisterServer::carryOut(const Request& request, std::string ho
 }
 
 Awaitable<Outcome<std::vector<std::uint16_t>>> RegisterServer::read(Span span, Session session) {
-  const auto touched = map_.touched(span.table, span.first, span.count);
+  const auto map = map_;
+  const auto touched = map->touched(span.table, span.first, span.count);
   if (!touched) co_return touched.exception();
   std::vector<ReadValueId> wanted;
   for (const auto number : *touched) {
-    wanted.push_back({map_.registers()[number].node, static_cast<std::uint32_t>(AttributeId::Value), {}, {}});
+    wanted.push_back({map->registers()[number].node, static_cast<std::uint32_t>(AttributeId::Value), {}, {}});
   }
   const auto values = co_await session->read(std::move(wanted), TimestampsToReturn::Neither);
   if (!values) {
@@ -160,18 +161,19 @@ Awaitable<Outcome<std::vector<std::uint16_t>>> RegisterServer::read(Span span, S
     co_return Exception::ServerDeviceFailure;
   }
   std::vector<DataValue> list(values->begin(), values->end());
-  co_return map_.image(span.table, span.first, span.count, *touched, list);
+  co_return map->image(span.table, span.first, span.count, *touched, list);
 }
 
 Awaitable<std::optional<Exception>> RegisterServer::write(Span span, std::vector<std::uint16_t> words,
                                                           std::uint16_t mask, Session session) {
-  auto writes = map_.writes(span.table, span.first, words, mask);
+  const auto map = map_;
+  auto writes = map->writes(span.table, span.first, words, mask);
   if (!writes) co_return writes.exception();
   if (writes->empty()) co_return std::nullopt;
   WriteRequest request;
   for (const auto& one : *writes) {
     WriteValue value;
-    value.nodeId = map_.registers()[one.number].node;
+    value.nodeId = map->registers()[one.number].node;
     value.attributeId = static_cast<std::uint32_t>(AttributeId::Value);
     value.value = DataValue(one.value);
     request.nodesToWrite.push_back(std::move(value));
@@ -184,7 +186,7 @@ Awaitable<std::optional<Exception>> RegisterServer::write(Span span, std::vector
   // What was taken stays; the client hears of the first that was not.
   for (std::size_t i = 0; i < response->results.size() && i < writes->size(); ++i)
     if (const auto exception = exceptionOf(response->results[i])) {
-      const Register& refused = map_.registers()[(*writes)[i].number];
+      const Register& refused = map->registers()[(*writes)[i].number];
       tell(fmt::format("{} is not written", shown(refused.path)), Error{response->results[i], {}, {}});
       co_return *exception;
     }
@@ -193,10 +195,11 @@ Awaitable<std::optional<Exception>> RegisterServer::write(Span span, std::vector
 
 /// Single bits of a register: those that are nodes of their own are written, a number is read first.
 Awaitable<std::optional<Exception>> RegisterServer::writeMasked(const Request& request, Session session) {
-  const auto touched = map_.touched(Table::HoldingRegister, request.written.first, 1);
+  const auto map = map_;
+  const auto touched = map->touched(Table::HoldingRegister, request.written.first, 1);
   if (!touched) co_return touched.exception();
   const auto changed = static_cast<std::uint16_t>(~request.andMask);
-  const bool areBits = map_.registers()[touched->front()].conversion.bit >= 0;
+  const bool areBits = map->registers()[touched->front()].conversion.bit >= 0;
   if (areBits) {
     std::vector<std::uint16_t> words{static_cast<std::uint16_t>(request.orMask & changed)};
     co_return co_await write(request.written, std::move(words), changed, session);

@@ -43,7 +43,7 @@ class RegisterServer {
 
   Parts parts_;
   RegisterFile file_;
-  RegisterMap map_;
+  std::shared_ptr<const RegisterMap> map_;  // another when the file changes; what is under way keeps its own
   std::shared_ptr<const server::Account> account_;
   struct Host {
     Session session;
