@@ -136,7 +136,10 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
     device::Trace out;
     for (const auto& file : site_.registers)
       for (const auto& one : file.registers)
-        if (one.node == node) out.push_back({"shown by registers/" + file.name, one.words});
+        if (const auto& place = one.point.place; one.node == node)
+          out.push_back(
+              {"shown by registers/" + file.name,
+               fmt::format("{} {} at {}", device::modbus::nameOf(place.table), place.address, file.address())});
     return out;
   });
   clients_->open(control_);
