@@ -3,7 +3,6 @@
 #include "core/ua/text.hpp"
 #include "service/device/elements.hpp"
 #include "service/device/path_pattern.hpp"
-#include "service/device/plain_value.hpp"
 
 #include <algorithm>
 #include <unordered_set>
@@ -189,12 +188,7 @@ DataValue shownAs(const Space& space, NodeIndex variable, DataValue fromDevice) 
   const BuiltInType shown = space.builtInType(space.traits(variable).dataType);
   if (shown == BuiltInType::Variant || fromDevice.value.type() == shown) return fromDevice;
   // A text that looks like a number is text all the same where text is wanted.
-  const auto converted = eachElement(fromDevice.value, [shown](const Variant& value) {
-    if (shown == BuiltInType::String) return Result<Variant>(Variant(String(plainText(value))));
-    const auto* single = value.get<float>();
-    return single && shown == BuiltInType::Double ? Result<Variant>(Variant(widened(*single)))
-                                                  : convert(value, shown, true);
-  });
+  const auto converted = convertedTo(shown, fromDevice.value);
   if (!converted) return DataValue(Variant(), fromDevice.sourceTimestamp, converted.code());
   fromDevice.value = *converted;
   return fromDevice;

@@ -1,10 +1,22 @@
 #include "service/device/elements.hpp"
 
+#include "core/ua/text.hpp"
+#include "service/device/plain_value.hpp"
+
 #include <fmt/format.h>
 
 namespace zunth::device {
 
 using namespace ua;
+
+Result<Variant> convertedTo(BuiltInType type, const Variant& value) {
+  return eachElement(value, [type](const Variant& element) {
+    if (type == BuiltInType::String) return Result<Variant>(Variant(String(plainText(element))));
+    const auto* single = element.get<float>();
+    return single && type == BuiltInType::Double ? Result<Variant>(Variant(widened(*single)))
+                                                 : convert(element, type, true);
+  });
+}
 
 std::vector<Variant> elementsOf(const Variant& value) {
   if (!value.isArray()) return std::vector<Variant>(1, value);

@@ -2,7 +2,6 @@
 
 #include "core/ua/text.hpp"
 #include "service/device/elements.hpp"
-#include "service/device/plain_value.hpp"
 
 #include <algorithm>
 #include <limits>
@@ -133,12 +132,7 @@ Outcome<std::vector<RegisterMap::NodeWrite>> RegisterMap::writes(Table table, st
     auto value = one.conversion.toNode(device::modbus::decode(one.point.place, words.subspan(at, place.count)));
     if (!value || value->isNull()) return Exception::IllegalDataValue;
     if (one.type != BuiltInType::Variant) {
-      value = device::eachElement(*value, [&](const Variant& element) {
-        if (one.type == BuiltInType::String) return Result<Variant>(Variant(String(device::plainText(element))));
-        const auto* single = element.get<float>();
-        return single && one.type == BuiltInType::Double ? Result<Variant>(Variant(device::widened(*single)))
-                                                         : convert(element, one.type, true);
-      });
+      value = device::convertedTo(one.type, *value);
       if (!value) return Exception::IllegalDataValue;
     }
     out.push_back({place.number, std::move(*value)});

@@ -485,7 +485,10 @@ TEST_CASE("a page hears of values and alarms as they happen", "[console]") {
   CHECK(socket->next("alarm")["alarm"] == "Tank/stuffy");
   socket->isSlow = false;
   house.on([&] { socket->drain(); });
-  CHECK(socket->next("values")[0][1] == 4.0);
+  // The alarm may have been faster than the value that raised it; what was in between is skipped.
+  Json newest = socket->next("values");
+  if (newest[0][1] == 12.0) newest = socket->next("values");
+  CHECK(newest[0][1] == 4.0);
 
   say({{"drop", {1, 99, "x"}}});
   CHECK_FALSE(socket->isClosed);

@@ -1,10 +1,12 @@
 #include "core/model/build.hpp"
 #include "core/space/namespace0.hpp"
 #include "core/ua/text.hpp"
+#include "service/device/wire_log.hpp"
 #include "service/registers/register_file.hpp"
 
 #include <cmath>
 
+#include "tests/hex.hpp"
 #include "tests/service/plant.hpp"
 #include <catch2/catch.hpp>
 #include <modbus.h>
@@ -18,28 +20,10 @@ using namespace zunth::test;
 
 namespace {
 
-Bytes octets(const std::string& hex) {
-  Bytes out;
-  for (std::size_t at = 0; at + 1 < hex.size();) {
-    if (hex[at] == ' ') {
-      ++at;
-      continue;
-    }
-    out.push_back(static_cast<std::byte>(std::stoi(hex.substr(at, 2), nullptr, 16)));
-    at += 2;
-  }
-  return out;
-}
-
-std::string hex(BytesView bytes) {
-  std::string out;
-  for (const auto octet : bytes) {
-    char text[4];
-    std::snprintf(text, sizeof text, "%02X ", std::to_integer<unsigned>(octet));
-    out += text;
-  }
-  if (!out.empty()) out.pop_back();
-  return out;
+Bytes octets(const std::string& text) {
+  std::string packed = text;
+  std::erase(packed, ' ');
+  return unhex(packed);
 }
 
 /// A space with a small model, and what a file of registers makes of it.
@@ -109,7 +93,7 @@ TEST_CASE("requests and answers are those that the protocol's text prints", "[re
     const auto request = parseRequest(octets(c.asked));
     REQUIRE(request);
     const bool reads = request->kind == Request::Kind::Read;
-    CHECK(hex(reads ? answerRead(*request, c.words) : answerWritten(*request)) == c.answered);
+    CHECK(device::hexOf(reads ? answerRead(*request, c.words) : answerWritten(*request)) == c.answered);
     if (reads)
       CHECK(request->read.count == c.words.size());
     else
@@ -120,12 +104,12 @@ TEST_CASE("requests and answers are those that the protocol's text prints", "[re
   CHECK(both->written.first == 14);
   CHECK(both->words == std::vector<std::uint16_t>{255, 255, 255});
   const std::vector<std::uint16_t> six{0x00FE, 0x0ACD, 1, 3, 13, 255};
-  CHECK(hex(answerRead(*both, six)) == "17 0C 00 FE 0A CD 00 01 00 03 00 0D 00 FF");
+  CHECK(device::hexOf(answerRead(*both, six)) == "17 0C 00 FE 0A CD 00 01 00 03 00 0D 00 FF");
   const auto who = parseRequest(octets("2B 0E 01 00"));
   REQUIRE(who);
   const std::vector<std::string> texts{"Company identification", "Product code XX", "V2.11"};
-  CHECK(hex(answerIdentity(*who, texts)).starts_with("2B 0E 01 81 00 00 03 00 16 43 6F 6D"));
-  CHECK(hex(answerException(1, Exception::IllegalDataAddress)) == "81 02");
+  CHECK(device::hexOf(answerIdentity(*who, texts)).starts_with("2B 0E 01 81 00 00 03 00 16 43 6F 6D"));
+  CHECK(device::hexOf(answerException(1, Exception::IllegalDataAddress)) == "81 02");
 }
 
 TEST_CASE("what is no sound request is refused with the exception that fits", "[registers]") {
