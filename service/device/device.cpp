@@ -138,6 +138,9 @@ void Device::goOn(const std::shared_ptr<Course>& course) {
   }
   if (step.kind != ActionStep::Kind::Pause) return runSteps(course);
   ++course->next;
+  if (course->deadline - steadily() < milliseconds(step.time))
+    return course->fail(
+        {status::BadTimeout, "the caller doesn't wait as long as the action pauses", "call it with a longer timeout"});
   events_.after(milliseconds(step.time), [course](Device& device) { device.goOn(course); });
 }
 
@@ -176,13 +179,21 @@ void Device::runSteps(const std::shared_ptr<Course>& course) {
 void Device::wait(const std::shared_ptr<Course>& course, const ActionStep& step) {
   const auto wanted = course->valueOf(step);
   if (!wanted) return course->fail(wanted.error());
+  constexpr std::size_t kMostWaits = 1'000;
   std::uint64_t number = 0;
   {
     const std::lock_guard lock(mutex_);
-    number = ++lastWait_;
-    waits_.push_back({number, step, *wanted, course});
+    if (waits_.size() < kMostWaits) {
+      number = ++lastWait_;
+      waits_.push_back({number, step, *wanted, course});
+    }
   }
-  events_.after(milliseconds(step.time), [number, step](Device& device) {
+  if (number == 0)
+    return course->fail(
+        {status::BadTooManyOperations, fmt::format("{} actions of the device {} wait already", kMostWaits, name_), {}});
+  // Nobody is waited for longer than their caller waits.
+  const Duration patience = std::min<Duration>(milliseconds(step.time), course->deadline - steadily());
+  events_.after(std::max(patience, Duration::zero()), [number, step](Device& device) {
     device.endWait(number, {status::BadTimeout, fmt::format("'{}' did not come within {:g} ms", step.text, step.time),
                             "what the action did before stays done"});
   });
