@@ -37,6 +37,9 @@ Probes::~Probes() {
   mosquitto_lib_cleanup();
 }
 
+/// %, of a probe: it lasts two months, and is changed then.
+static double batteryOf(double age) { return 97 - std::fmod(age / 86'400 * 1.6, 97); }
+
 void Probes::publish(const std::string& topic, const std::string& payload, bool isKept) {
   mosquitto_publish(client_, nullptr, (settings_.base + "/" + topic).c_str(), static_cast<int>(payload.size()),
                     payload.data(), 1, isKept);
@@ -99,8 +102,8 @@ void Probes::run() {
     told = now;
     for (const auto& tank : tanks_)
       publish(tank.name + "/reading",
-              fmt::format(R"({{"oxygen": {:.2f}, "temperature": {:.1f}, "at": "{}"}})", tank.oxygen,
-                          11.4 + 0.2 * std::sin(tank.age / 90), timeNow()),
+              fmt::format(R"({{"oxygen": {:.2f}, "temperature": {:.1f}, "battery": {:.1f}, "at": "{}"}})", tank.oxygen,
+                          11.4 + 0.2 * std::sin(tank.age / 90), batteryOf(tank.age), timeNow()),
               false);
   }
   publish("state", "offline", true);

@@ -12,7 +12,7 @@ namespace zunth::sim {
 /// Oxygen probes that speak MQTT, one over each tank, behind a gateway that says whether it is there:
 ///
 ///     BASE/state            online, or offline as its last will; kept by the broker
-///     BASE/TANK/reading     {"oxygen": 9.12, "temperature": 11.4, "at": "2026-05-04T07:30:00.125Z"}, each second
+///     BASE/TANK/reading     {"oxygen": 9.12, "temperature": 11.4, "battery": 96.5, "at": "2026-05-04T07:30:00Z"}
 ///     BASE/TANK/air         on or off: whether air is blown in; kept by the broker
 ///     BASE/TANK/air/set     on or off, to switch it
 class Probes {

@@ -132,16 +132,11 @@ void SiteMachine::show(const Tables& tables) const {
     if (!canWrite(places_[i].table)) put(tables, i);
 }
 
-SiteMeter::SiteMeter(std::string name, const device::line::LineSettings& spoken, std::string answer,
-                     std::vector<Guess> guesses)
-    : name_(std::move(name)),
-      ask_(device::trimmed(spoken.ask)),
-      answer_(std::move(answer)),
-      checksum_(spoken.checksum),
-      guesses_(std::move(guesses)) {}
+SiteMeter::SiteMeter(std::string name, const device::line::LineSettings& spoken, std::vector<Guess> guesses)
+    : name_(std::move(name)), questions_(spoken.questions), checksum_(spoken.checksum), guesses_(std::move(guesses)) {}
 
-std::string SiteMeter::text() const {
-  std::string out = answer_;
+std::string SiteMeter::text(const device::line::Question& question) const {
+  std::string out = question.looks;
   const auto put = [&out](const std::string& field, const std::string& text) {
     const std::string place = "{" + field + "}";
     if (const auto at = out.find(place); at != std::string::npos) out.replace(at, place.size(), text);
@@ -161,7 +156,11 @@ std::string SiteMeter::text() const {
   return out + device::line::checksumOf(out, checksum_);
 }
 
-std::string SiteMeter::answer(const std::string& line) { return line == ask_ ? text() : std::string(); }
+std::string SiteMeter::answer(const std::string& line) {
+  for (const auto& question : questions_)
+    if (line == device::trimmed(question.ask)) return text(question);
+  return {};
+}
 
 SitePlant::SitePlant(const std::filesystem::path& folder, double speedup)
     : site_(admin::loadSite(folder)), speedup_(speedup) {
@@ -195,11 +194,8 @@ std::vector<std::string> SitePlant::open() {
       } else if (device.driver == "line") {
         const auto spoken = device::line::readSettings(source, ignored);
         TextServer::Settings settings{spoken.at.host, spoken.at.port, spoken.at.serial.path, speedup_};
-        const auto answers = root.textsOf("answer");
-        serve(std::make_shared<TextServer>(
-            std::make_unique<SiteMeter>(device.name, spoken, answers.empty() ? "" : answers[0].text,
-                                        std::move(guesses)),
-            settings));
+        serve(std::make_shared<TextServer>(std::make_unique<SiteMeter>(device.name, spoken, std::move(guesses)),
+                                           settings));
       } else if (device.driver == "mqtt") {
         const auto settings = device::mqtt::readSettings(source, ignored);
         Publisher::Settings sends{settings.broker.host, settings.broker.port, settings.aliveTopic,

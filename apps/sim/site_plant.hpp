@@ -64,15 +64,16 @@ class SiteMachine final : public Equipment {
 /// A meter that answers as a device's file says, with guesses in the fields.
 class SiteMeter final : public Meter {
  public:
-  SiteMeter(std::string name, const device::line::LineSettings& spoken, std::string answer, std::vector<Guess> guesses);
+  SiteMeter(std::string name, const device::line::LineSettings& spoken, std::vector<Guess> guesses);
   std::string name() const override { return name_; }
   void step(double seconds) override { age_ += seconds; }
   std::string answer(const std::string& line) override;
-  std::string say() override { return ask_.empty() ? text() : std::string(); }
+  std::string say() override { return questions_[0].ask.empty() ? text(questions_[0]) : std::string(); }
 
  private:
-  std::string text() const;
-  std::string name_, ask_, answer_;
+  std::string text(const device::line::Question& question) const;
+  std::string name_;
+  std::vector<device::line::Question> questions_;
   device::line::Checksum checksum_;
   std::vector<Guess> guesses_;
   double age_ = 0;

@@ -213,6 +213,10 @@ class Space {
   using Tap = std::function<void(std::span<const Change>)>;
   TapId tap(Tap tap);
   /// No variable may be watched by it any more.
+  /// Whether a variable is watched by any tap but this one.
+  bool isTappedBeside(NodeIndex variable, TapId tap) const {
+    return (variables_[payloads_[variable]].taps & ~(1u << tap)) != 0;
+  }
   void untap(TapId tap) { taps_[tap] = {}; }
   /// Called before a node is removed.
   void setRemovalListener(std::function<void(NodeIndex)> listener) { removalListener_ = std::move(listener); }

@@ -19,6 +19,10 @@ class Historian {
   /// Follows the model and the settings as they are now. Nothing is opened while no variable has a history. Why it
   /// can't be kept, when it can't.
   ua::Result<void> bind(const HistorySettings& settings);
+  /// A value of a variable that came late.
+  void take(space::NodeIndex variable, ua::DataValue past) {
+    if (recorder_) recorder_->take(variable, std::move(past));
+  }
   /// Once a second.
   void tick();
   /// Saves what has come; nothing is recorded any more.

@@ -78,6 +78,16 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
     });
   });
   roles_ = std::make_unique<RoleConfiguration>(*server_, changedRoles);
+  const auto after = [this](Duration pause, std::function<void()> work) {
+    const auto timer = std::make_shared<net::asio::steady_timer>(loops_.services());
+    timer->expires_after(pause);
+    timer->async_wait([timer, alive = alive_, work = std::move(work)](const auto& cancelled) {
+      if (!cancelled && *alive) work();
+    });
+  };
+  discovered_.emplace(DiscoveryFile::Parts{site_.folder / "state/discovered.json", after,
+                                           [this](std::function<void()> work) { net::asio::post(hashing_, work); }});
+  if (auto known = discovered_->load(); !known) spdlog::error("{}; {}", known.error().text(), known.error().next);
   devices_ = std::make_shared<device::BoundDevices>(
       *site_.space, server_->owners(),
       device::BoundDevices::Loop{[this, alive = alive_](std::function<void()> work) {
@@ -96,14 +106,11 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
                                    server_->bindAlarms();
                                    server_->announcer().modelChanged(std::move(changes));
                                  },
-                                 [this](Duration pause, std::function<void()> work) {
-                                   const auto timer = std::make_shared<net::asio::steady_timer>(loops_.services());
-                                   timer->expires_after(pause);
-                                   timer->async_wait(
-                                       [timer, alive = alive_, work = std::move(work)](const auto& cancelled) {
-                                         if (!cancelled && *alive) work();
-                                       });
-                                 }});
+                                 after, [this](NodeIndex variable) { return server_->interestIn(variable); },
+                                 [this](NodeIndex variable, DataValue value) {
+                                   if (historian_) historian_->take(variable, std::move(value));
+                                 },
+                                 &*discovered_});
   desk_.emplace(*server_, *devices_);
   clients_.emplace(*server_, [this](const server::AuditRecord& record) { audit_.write(record); });
   const auto post = [this, alive = alive_](std::function<void()> work) {
@@ -527,6 +534,8 @@ void RunningSite::stop() {
   historian_->stop();
   if (listener_) listener_->stop();
   hashing_.stop();
+  hashing_.join();
+  discovered_->finish();
   record("stop", status::Good, {});
   audit_.flush();
 }

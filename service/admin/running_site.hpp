@@ -6,6 +6,7 @@
 #include "service/admin/certificate_alarm.hpp"
 #include "service/admin/client_desk.hpp"
 #include "service/admin/device_desk.hpp"
+#include "service/admin/discovery_file.hpp"
 #include "service/admin/historian.hpp"
 #include "service/admin/interfaces.hpp"
 #include "service/admin/office.hpp"
@@ -91,6 +92,7 @@ class RunningSite {
   std::unique_ptr<RoleConfiguration> roles_;
   std::unique_ptr<endpoint::Listener> listener_;
   std::optional<Interfaces> interfaces_;
+  std::optional<DiscoveryFile> discovered_;
   std::shared_ptr<device::BoundDevices> devices_;
   std::optional<DeviceDesk> desk_;
   std::optional<ClientDesk> clients_;

@@ -1,11 +1,13 @@
 #include "service/device/bound_devices.hpp"
 
 #include "core/space/attributes.hpp"
+#include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
 
 #include <fmt/format.h>
+#include <spdlog/spdlog.h>
 
 namespace zunth::device {
 
@@ -27,26 +29,120 @@ void BoundDevices::rebind(std::vector<DeviceFile> files, const Bindings& binding
       return bound && bound->file.name == file.name && bound->file.identity == file.identity;
     });
     if (same != before.end()) {
+      // What it has discovered stays behind its own points, of which it has the same.
+      const auto known = (*same)->discovered();
+      file.points.insert(file.points.end(), known.begin(), known.end());
       (*same)->file = std::move(file);
       devices_.push_back(std::move(*same));
     } else {
       devices_.push_back(make(std::move(file)));
     }
   }
-  bindVariables(devices_, bindings);
+  for (const auto& old : before)
+    if (old) forgetNodes(*old);
+  if (loop_.discovered)
+    for (const auto& old : before) {
+      const auto is = [&](const auto& bound) { return bound->file.name == old->file.name && bound->file.room() > 0; };
+      if (old && std::ranges::none_of(devices_, is)) loop_.discovered->forget(old->file.name);
+    }
+  auto changes = nodes_.keep(states());
+  std::vector<VariableBinding> variables = bindings.variables;
+  bindDiscovered(variables, changes);
+  bindVariables(devices_, variables);
   bindMethods(devices_, bindings);
   bindComputed(bindings.computed);
-  for (const auto& bound : devices_) {
-    std::vector<PointIndex> polled;
-    for (const auto& [point, variables] : bound->shown)
-      if (!variables.empty()) polled.push_back(point);
-    bound->device->want(bound->file, polled);
-  }
+  for (const auto& bound : devices_) want(*bound);
   for (auto& old : before)
     if (old) retire(std::move(old));
-  if (auto changes = nodes_.keep(states()); !changes.empty() && isRunning_ && loop_.modelChanged)
-    loop_.modelChanged(std::move(changes));
+  if (!changes.empty() && isRunning_ && loop_.modelChanged) loop_.modelChanged(std::move(changes));
   if (isRunning_) startAll();
+  watchInterest(++interestWatch_);
+}
+
+void BoundDevices::want(Bound& bound) {
+  const auto asked = pacesOf(bound);
+  bound.asked = asked.value_or(Device::Paces());
+  std::vector<PointIndex> polled;
+  for (const auto& [point, variables] : bound.shown)
+    if (!variables.empty() && (!asked || !bound.file.isWhenAskedFor(point) || asked->contains(point)))
+      polled.push_back(point);
+  bound.device->want(bound.file, polled, bound.asked);
+}
+
+/// How fast those points are asked for that are read no faster; nothing when there are none of this kind.
+std::optional<Device::Paces> BoundDevices::pacesOf(const Bound& bound) const {
+  if (!loop_.interest) return std::nullopt;
+  std::optional<Device::Paces> out;
+  for (const auto& [point, variables] : bound.shown) {
+    if (!bound.file.isWhenAskedFor(point)) continue;
+    if (!out) out.emplace();
+    for (const NodeIndex variable : variables)
+      if (const auto interest = loop_.interest(variable)) {
+        const double pace = std::max(*interest, bound.file.beatOf(point));
+        const auto [there, isNew] = out->emplace(point, pace);
+        if (!isNew) there->second = std::min(there->second, pace);
+      }
+  }
+  return out;
+}
+
+/// Clients come and go: what they ask for is looked at several times a second, where points go by it.
+void BoundDevices::watchInterest(std::uint64_t watch) {
+  constexpr auto kPause = std::chrono::milliseconds(200);
+  if (watch != interestWatch_ || !loop_.after) return;
+  bool isAny = false;
+  for (const auto& bound : devices_)
+    if (const auto asked = pacesOf(*bound)) {
+      isAny = true;
+      if (*asked != bound->asked) want(*bound);
+    }
+  if (isAny)
+    loop_.after(kPause, [self = weak_from_this(), watch] {
+      if (const auto devices = self.lock()) devices->watchInterest(watch);
+    });
+}
+
+/// The nodes of what devices have discovered, as if bindings named them.
+void BoundDevices::bindDiscovered(std::vector<VariableBinding>& variables,
+                                  std::vector<ModelChangeStructureDataType>& changes) {
+  for (std::size_t i = 0; i < devices_.size(); ++i) {
+    const Bound& bound = *devices_[i];
+    const auto nodes = nodes_.keepPoints(bound.file.name, bound.discovered(), changes);
+    for (std::size_t k = 0; k < nodes.size(); ++k)
+      if (nodes[k] != space::kNoNode) variables.push_back({nodes[k], i, bound.ownPoints + k});
+  }
+}
+
+/// What it has discovered goes with it: others may get the indexes of those nodes.
+void BoundDevices::forgetNodes(const Bound& bound) {
+  for (PointIndex point = bound.ownPoints; point < bound.file.points.size(); ++point)
+    if (const auto shown = bound.shown.find(point); shown != bound.shown.end())
+      for (const NodeIndex variable : shown->second) {
+        owners_.disown(variable);
+        sources_.erase(variable);
+      }
+}
+
+void BoundDevices::showDiscovered(Bound& bound, PointIndex first, std::vector<DevicePoint> points) {
+  const auto self = std::ranges::find_if(devices_, [&](const auto& each) { return each.get() == &bound; });
+  if (self == devices_.end()) return;  // it is leaving
+  std::vector<ModelChangeStructureDataType> changes;
+  const auto nodes = nodes_.addPoints(bound.file.name, points, changes);
+  std::vector<Discovered> kept;
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    const auto& raw = points[i].raw;
+    kept.push_back({raw.name, raw.where, raw.type});
+    if (nodes[i] == space::kNoNode) continue;
+    bindVariable(*self, first + i, nodes[i]);
+    showAwaited(nodes[i]);
+  }
+  spdlog::info("device {}: discovered {} points, the first is '{}'", bound.file.name, points.size(),
+               ua::shown(points[0].name()));
+  bound.file.points.insert(bound.file.points.end(), std::make_move_iterator(points.begin()),
+                           std::make_move_iterator(points.end()));
+  if (loop_.discovered) loop_.discovered->add(bound.file, kept);
+  want(bound);
+  if (loop_.modelChanged) loop_.modelChanged(std::move(changes));
 }
 
 std::shared_ptr<BoundDevices::Bound> BoundDevices::make(DeviceFile file) {
@@ -65,6 +161,11 @@ std::shared_ptr<BoundDevices::Bound> BoundDevices::make(DeviceFile file) {
   events.values = [post](std::vector<Shown> batch) {
     post([batch = std::move(batch)](BoundDevices& devices, Bound& bound) { devices.show(bound, batch); });
   };
+  events.discovered = [post](PointIndex first, std::vector<DevicePoint> points) {
+    post([first, points = std::move(points)](BoundDevices& devices, Bound& bound) {
+      devices.showDiscovered(bound, first, points);
+    });
+  };
   events.link = [post](bool isConnected, DateTime when) {
     post([isConnected, when](BoundDevices& devices, Bound& bound) {
       // A device that comes back shows itself by its next values.
@@ -81,6 +182,9 @@ std::shared_ptr<BoundDevices::Bound> BoundDevices::make(DeviceFile file) {
       });
   };
   bound->device = std::make_unique<Device>(file, std::move(events));
+  bound->ownPoints = file.points.size();
+  if (loop_.discovered && file.room() > 0)
+    std::ranges::move(bound->device->remember(loop_.discovered->of(file)), std::back_inserter(file.points));
   bound->file = std::move(file);
   return bound;
 }
@@ -186,10 +290,9 @@ void BoundDevices::explain(NodeIndex variable, Instant deadline, ExplainDone don
 Trace BoundDevices::wayOf(Bound& bound, PointIndex point, NodeIndex variable) {
   const auto& file = bound.file;
   const auto& raw = file.points[point].raw;
-  const double own = file.points[point].every;
   Trace way{{"device", fmt::format("{} ({}, {})", file.name, file.driver, file.address)},
             {"point", fmt::format("{}: {}", raw.name, raw.where)},
-            {"beat", fmt::format("{:g} ms", own > 0 ? own : file.every)}};
+            {"beat", fmt::format("{:g} ms{}", file.beatOf(point), file.isWhenAskedFor(point) ? " when asked" : "")}};
   const auto trace = std::exchange(bound.traces[point], {});
   if (trace)
     way.insert(way.end(), trace->begin(), trace->end());
@@ -227,19 +330,24 @@ void BoundDevices::bindComputed(const std::vector<ComputedBinding>& bindings) {
     if (space_.exists(variable) && !owners_.of(variable)) showReleased(variable);
 }
 
-void BoundDevices::bindVariables(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings) {
+void BoundDevices::bindVariable(const std::shared_ptr<Bound>& bound, PointIndex point, NodeIndex variable) {
+  bound->shown[point].push_back(variable);
+  sources_[variable] = {bound, point};
+  owners_.own(variable, shared_from_this());
+}
+
+void BoundDevices::bindVariables(const std::vector<std::shared_ptr<Bound>>& devices,
+                                 const std::vector<VariableBinding>& variables) {
   auto before = std::exchange(sources_, {});
   for (const auto& bound : devices) bound->shown.clear();
-  for (const auto& binding : bindings.variables) {
+  for (const auto& binding : variables) {
     const auto& bound = devices[binding.device];
-    bound->shown[binding.point].push_back(binding.variable);
     const auto old = before.find(binding.variable);
     const bool isSame = old != before.end() && old->second.bound == bound && old->second.point == binding.point;
     if (!isSame && old != before.end()) showReleased(binding.variable);
     if (old == before.end()) showAwaited(binding.variable);
     if (old != before.end()) before.erase(old);
-    sources_[binding.variable] = {bound, binding.point};
-    owners_.own(binding.variable, shared_from_this());
+    bindVariable(bound, binding.point, binding.variable);
   }
   for (const auto& [variable, source] : before) {
     owners_.disown(variable);
@@ -262,10 +370,14 @@ void BoundDevices::show(Bound& bound, const std::vector<Shown>& batch) {
   std::vector<space::Change> changes;
   for (const auto& each : batch) {
     if (each.trace) bound.traces[each.point] = each.trace;
-    if (each.kind != Sample::Kind::Current) continue;
-    if (const auto shown = bound.shown.find(each.point); shown != bound.shown.end())
-      for (const NodeIndex variable : shown->second)
+    const auto shown = bound.shown.find(each.point);
+    if (shown == bound.shown.end()) continue;
+    for (const NodeIndex variable : shown->second) {
+      if (each.kind == Sample::Kind::Current)
         changes.push_back({variable, shownAs(space_, variable, each.value)});
+      else if (loop_.past)
+        loop_.past(variable, shownAs(space_, variable, each.value));
+    }
   }
   space_.setValues(std::move(changes));
   bound.device->taken();

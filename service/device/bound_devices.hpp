@@ -20,6 +20,17 @@ struct DeviceState {
   Health health;
 };
 
+/// What the devices of a site have discovered, from one run to the next. On the services' thread.
+class DiscoveredPoints {
+ public:
+  virtual ~DiscoveredPoints() = default;
+  /// Those of a device while its file asks for the same.
+  virtual std::vector<Discovered> of(const DeviceFile& device) const = 0;
+  virtual void add(const DeviceFile& device, const std::vector<Discovered>& points) = 0;
+  /// It discovers nothing any more.
+  virtual void forget(const std::string& device) = 0;
+};
+
 /// The devices of a site and the nodes that show them: the owner of each node that is bound to one, or computed out of
 /// others. Called on the services'
 /// thread; what devices bring is posted there.
@@ -34,6 +45,12 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
     std::function<void(std::vector<ua::ModelChangeStructureDataType>)> modelChanged = {};
     /// Does something after a while, on the services' thread.
     std::function<void(ua::Duration, std::function<void()>)> after = {};
+    /// How fast somebody wants a variable's values: ms between samples, 0 for each; nothing while nobody does.
+    std::function<std::optional<double>(space::NodeIndex variable)> interest = {};
+    /// A value that a device kept, and that isn't its newest, for history alone.
+    std::function<void(space::NodeIndex variable, ua::DataValue value)> past = {};
+    /// What devices have discovered is kept elsewhere, for the next run.
+    DiscoveredPoints* discovered = nullptr;
   };
   BoundDevices(space::Space& space, space::Owners& owners, Loop loop)
       : space_(space),
@@ -69,11 +86,14 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
 
  private:
   struct Bound {
-    DeviceFile file;
+    DeviceFile file;            // with what it has discovered behind its own points
+    std::size_t ownPoints = 0;  // that the file names
     std::unique_ptr<Device> device;
+    std::span<const DevicePoint> discovered() const { return std::span(file.points).subspan(ownPoints); }
     /// The variables that show each point; several may show the same.
     std::map<PointIndex, std::vector<space::NodeIndex>> shown;
     std::map<PointIndex, std::shared_ptr<const Trace>> traces;  // of points that somebody looks at
+    Device::Paces asked;                                        // of the points that are read when somebody asks
     bool isStarted = false;
     std::optional<bool> wasConnected;
     ua::Instant toldAt{};  // how it is doing
@@ -102,7 +122,14 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   void retire(std::shared_ptr<Bound> old);
   void startAll();
   bool isLeaving(const std::string& line) const;
-  void bindVariables(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings);
+  void bindDiscovered(std::vector<VariableBinding>& variables, std::vector<ua::ModelChangeStructureDataType>& changes);
+  void forgetNodes(const Bound& bound);
+  void want(Bound& bound);
+  std::optional<Device::Paces> pacesOf(const Bound& bound) const;
+  void watchInterest(std::uint64_t watch);
+  void showDiscovered(Bound& bound, PointIndex first, std::vector<DevicePoint> points);
+  void bindVariable(const std::shared_ptr<Bound>& bound, PointIndex point, space::NodeIndex variable);
+  void bindVariables(const std::vector<std::shared_ptr<Bound>>& devices, const std::vector<VariableBinding>& variables);
   void bindMethods(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings);
   void show(Bound& bound, const std::vector<Shown>& batch);
   void bindComputed(const std::vector<ComputedBinding>& bindings);
@@ -129,6 +156,7 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   Awaited<std::vector<ua::Error>> writes_;
   Awaited<Device::Outcome> calls_;
   bool isRunning_ = false;
+  std::uint64_t interestWatch_ = 0;  // another one ends it
 };
 
 }  // namespace zunth::device

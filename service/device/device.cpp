@@ -40,17 +40,38 @@ bool isNews(const DataValue& value, const DataValue& last, double deadband) {
 
 Device::Device(const DeviceFile& file, Events events)
     : name_(file.name),
-      points_(file.points),
       events_(std::move(events)),
-      tracing_(file.points.size()),
+      tracing_(file.points.size() + file.room()),
       lastShown_(file.points.size()),
       broughtAt_(file.points.size()),
       last_(file.points.size(), Last::None),
       driver_(file.makeDriver()) {
+  points_.reserve(file.points.size() + file.room());
+  points_ = file.points;
   health_.since = wallClock();
 }
 
-void Device::want(const DeviceFile& file, const std::vector<PointIndex>& points) {
+std::vector<DevicePoint> Device::remember(const std::vector<Discovered>& points) {
+  auto known = driver_->remember(points);
+  grow(known);
+  return known;
+}
+
+void Device::grow(const std::vector<DevicePoint>& points) {
+  const std::lock_guard lock(mutex_);
+  points_.insert(points_.end(), points.begin(), points.end());
+  lastShown_.resize(points_.size());
+  broughtAt_.resize(points_.size());
+  last_.resize(points_.size(), Last::None);
+}
+
+void Device::discovered(std::vector<DevicePoint> points) {
+  const PointIndex first = points_.size();
+  grow(points);
+  events_.discovered(first, std::move(points));
+}
+
+void Device::want(const DeviceFile& file, const std::vector<PointIndex>& points, const Paces& asked) {
   std::set<PointIndex> wanted(points.begin(), points.end());
   for (const auto& action : file.actions)
     for (const auto& step : action.steps)
@@ -58,8 +79,8 @@ void Device::want(const DeviceFile& file, const std::vector<PointIndex>& points)
   if (file.heartbeat) wanted.insert(file.heartbeat->point);
   std::vector<Wish> wishes;
   for (const PointIndex point : wanted) {
-    const double own = file.points[point].every;
-    wishes.push_back({point, milliseconds(own > 0 ? own : file.every)});
+    const auto pace = asked.find(point);
+    wishes.push_back({point, milliseconds(pace == asked.end() ? file.beatOf(point) : pace->second)});
   }
   std::optional<std::uint64_t> watch;
   {
@@ -213,7 +234,7 @@ void Device::waited(const std::vector<Shown>& shown) {
     if (waits_.empty()) return;
     std::erase_if(waits_, [&](const Waiting& waiting) {
       const bool isThere = std::ranges::any_of(shown, [&](const Shown& each) {
-        return each.point == waiting.step.point && !each.value.status.isBad() &&
+        return each.point == waiting.step.point && each.kind == Sample::Kind::Current && !each.value.status.isBad() &&
                holds(waiting.step.relation, each.value.value, waiting.wanted);
       });
       if (isThere) free.push_back(waiting.course);
@@ -311,7 +332,8 @@ bool Device::samples(std::vector<Sample> batch) {
       if (!value) out.value.status = value.code();
     }
     if (trace) out.trace = std::make_shared<const Trace>(std::move(*trace));
-    if (const double deadband = points_[sample.point].conversion.deadband; deadband > 0) {
+    const double deadband = points_[sample.point].conversion.deadband;
+    if (deadband > 0 && sample.kind == Sample::Kind::Current) {
       DataValue& last = lastShown_[sample.point];
       if (!out.trace && !isNews(out.value, last, deadband)) continue;
       last = out.value;
@@ -329,6 +351,7 @@ bool Device::samples(std::vector<Sample> batch) {
   {
     const std::lock_guard lock(mutex_);
     for (const auto& each : shown) {
+      if (each.kind != Sample::Kind::Current) continue;
       Last& last = last_[each.point];
       health_.good -= last == Last::Good;
       health_.bad -= last == Last::Bad;

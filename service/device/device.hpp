@@ -35,16 +35,23 @@ class Device final : Sink {
   struct Events {
     /// Values that belong together; call taken() when they are shown.
     std::function<void(std::vector<Shown>)> values;
+    /// It shows points beyond those of its file: they follow on `first`. Comes before their values.
+    std::function<void(PointIndex first, std::vector<DevicePoint>)> discovered;
     std::function<void(bool isConnected, ua::DateTime when)> link;
     /// Does something after a while, on the thread of those who call; not when the device has gone by then.
     std::function<void(ua::Duration, std::function<void(Device&)>)> after;
   };
   Device(const DeviceFile& file, Events events);
 
+  /// What it discovered in an earlier run, as points behind those of its file; before start().
+  std::vector<DevicePoint> remember(const std::vector<Discovered>& points);
+
   void start() { driver_->start(*this); }
   void stop(std::function<void()> done) { driver_->stop(std::move(done)); }
-  /// These points in their beats, and those that its actions wait for and its heartbeat; no others.
-  void want(const DeviceFile& file, const std::vector<PointIndex>& points);
+  /// These points in their beats, or in those that somebody asks for, and those that its actions wait for and its
+  /// heartbeat; no others.
+  using Paces = std::map<PointIndex, double>;  // ms
+  void want(const DeviceFile& file, const std::vector<PointIndex>& points, const Paces& asked = {});
   void refresh(std::vector<PointIndex> points, ua::Instant deadline, std::function<void()> done) {
     driver_->refresh(std::move(points), deadline, std::move(done));
   }
@@ -69,6 +76,7 @@ class Device final : Sink {
   // Sink
   bool samples(std::vector<Sample> batch) override;
   void link(bool isConnected, const ua::Error& why) override;
+  void discovered(std::vector<DevicePoint> points) override;
   bool isTraced(PointIndex point) const override { return tracing_[point] > 0; }
 
   // Actions, step by step
@@ -87,6 +95,9 @@ class Device final : Sink {
   static constexpr int kMostWaiting = 64;  // batches that haven't been shown
 
   std::string name_;
+  void grow(const std::vector<DevicePoint>& points);
+
+  // With room for what it may discover: it is never moved, so that both sides read what they know of it.
   std::vector<DevicePoint> points_;
   Events events_;
   std::vector<std::atomic<int>> tracing_;  // by point

@@ -148,7 +148,7 @@ std::optional<Heartbeat> readHeartbeat(const Entry& root, const DeviceFile& devi
   const auto point = std::ranges::find(device.points, within->first.text, &DevicePoint::name);
   if (point == device.points.end()) return fail(fmt::format("there is no point '{}'", within->first.text));
   const auto index = static_cast<PointIndex>(point - device.points.begin());
-  if (const double every = point->every > 0 ? point->every : device.every; within->second < every * 2)
+  if (const double every = device.beatOf(index); within->second < every * 2)
     return fail(fmt::format("the heartbeat is looked at each {:g} ms: {:g} ms are too few", every, within->second));
   return Heartbeat{index, within->second};
 }
@@ -179,10 +179,28 @@ const DriverKind& kindOf(const Entry& root, Findings& findings) {
   return kinds.front();
 }
 
+/// How often: "250 ms", or "1 s when asked".
+struct Beat {
+  double ms = 0;
+  bool isWhenAsked = false;
+};
+Beat beatOf(const Entry& entry, Beat otherwise, Findings& findings) {
+  const Text* text = entry.textOf("every");
+  if (!text) return otherwise;
+  constexpr std::string_view kWhenAsked = " when asked";
+  const bool isWhenAsked = text->text.ends_with(kWhenAsked);
+  const auto time =
+      parseDuration(std::string_view(text->text).substr(0, text->text.size() - (isWhenAsked ? kWhenAsked.size() : 0)));
+  if (time && *time >= 1) return {*time, isWhenAsked};
+  findings.error(text->place, fmt::format("'{}' is no beat", text->text),
+                 "write a number and a unit, as: 250 ms, 2 s, 1 min; or: 250 ms when asked");
+  return otherwise;
+}
+
 /// Collects the points of a file and of its groups, each with its beat.
 struct PointReader {
   explicit PointReader(Findings& f) : findings(f) {}
-  void read(const Entry& list, double every) {
+  void read(const Entry& list, Beat every) {
     for (const Entry& entry : list.entries) {
       if (entry.entries.empty()) {
         readOne(entry.key, entry.value, every);
@@ -190,19 +208,18 @@ struct PointReader {
         // In long form, with a beat of its own.
         checkKeys(entry, {"point", "every"}, findings);
         const Text* words = entry.textOf("point");
-        readOne(entry.key, words ? std::optional<Text>(*words) : std::nullopt,
-                durationOf(entry, "every", every, findings));
+        readOne(entry.key, words ? std::optional<Text>(*words) : std::nullopt, beatOf(entry, every, findings));
       }
     }
   }
-  void readOne(const Text& name, const std::optional<Text>& words, double every) {
+  void readOne(const Text& name, const std::optional<Text>& words, Beat every) {
     if (!words)
       findings.error(name.place, fmt::format("the point '{}' says nothing", name.text),
                      "as in: pressure: input 0 Float, or pressure: {point: input 0 Float, every: 1 s}");
     else
       for (auto& text : expanded(name, *words)) add(std::move(text), every);
   }
-  void add(DeviceText::PointText text, double every) {
+  void add(DeviceText::PointText text, Beat every) {
     if (!beats.emplace(text.name.text, every).second)
       findings.error(text.name.place, fmt::format("the point '{}' is there twice", text.name.text),
                      "a point belongs to one group");
@@ -268,12 +285,12 @@ struct PointReader {
         if (!given) findings.error(row[beat].place, fmt::format("'{}' is no time", row[beat].text), "as in: 500 ms");
         every = given.value_or(0);
       }
-      readOne(row[point], row[where], every);
+      readOne(row[point], row[where], {every});
     }
   }
   Findings& findings;
   std::vector<DeviceText::PointText> texts;
-  std::map<std::string, double> beats;  // ms
+  std::map<std::string, Beat> beats;
 };
 
 }  // namespace
@@ -308,23 +325,33 @@ DeviceFile readDeviceFile(const std::string& name, const std::string& file, cons
   keys.insert(keys.end(), kind.keys.begin(), kind.keys.end());
   checkKeys(root, keys, findings);
   device.driver = kind.name;
-  device.every = durationOf(root, "every", device.every, findings);
+  const Beat beat = beatOf(root, {device.every}, findings);
+  device.every = beat.ms;
+  device.isWhenAsked = beat.isWhenAsked;
 
   PointReader points(findings);
-  if (const Entry* list = root.find("points")) points.read(*list, 0);
+  if (const Entry* list = root.find("points")) points.read(*list, {});
   if (const Entry* groups = root.find("groups"))
     for (const Entry& group : groups->entries) {
       checkKeys(group, {"every", "points"}, findings);
-      const double every = durationOf(group, "every", 0, findings);
+      const Beat every = beatOf(group, {}, findings);
       if (const Entry* list = group.find("points")) points.read(*list, every);
     }
   if (const Text* list = root.textOf("points-from")) points.readList(*list, folder);
-  if (points.texts.empty()) findings.error(root.key.place, "the device has no points", "write them under 'points:'");
+  const Entry* discovers =
+      std::ranges::find(kind.keys, "discover") == kind.keys.end() ? nullptr : root.find("discover");
+  if (discovers) device.discovers = plain(*discovers);
+  if (points.texts.empty() && !discovers)
+    findings.error(root.key.place, "the device has no points", "write them under 'points:'");
   DriverSetup setup = kind.read({root, points.texts, name, folder}, findings);
   device.line = std::move(setup.line);
   device.address = std::move(setup.address);
   device.points = std::move(setup.points);
-  for (auto& point : device.points) point.every = points.beats[point.name()];
+  for (auto& point : device.points) {
+    const Beat own = points.beats[point.name()];
+    point.every = own.ms;
+    point.isWhenAsked = own.isWhenAsked;
+  }
   device.heartbeat = readHeartbeat(root, device, findings);
   if (const Entry* actions = root.find("actions"))
     for (const Entry& entry : actions->entries) device.actions.push_back(ActionReader(device, findings).read(entry));

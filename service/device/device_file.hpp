@@ -36,13 +36,22 @@ struct DeviceFile {
   std::string line;     // what only one may speak over: "127.0.0.1:5502"
   /// How it is spoken to and what it offers: devices with the same are the same one.
   std::string identity;
-  double every = 1000;  // ms between polls
+  std::string discovers;     // which points it finds by itself, as its file has it; empty for none
+  double every = 1000;       // ms between polls
+  bool isWhenAsked = false;  // as of a point
   std::vector<DevicePoint> points;
   std::vector<Action> actions;
   std::optional<Heartbeat> heartbeat;
   std::function<std::unique_ptr<Driver>()> makeDriver;  // ready to start
 
   const Action* action(std::string_view wanted) const;
+  /// The beat of a point: its own, or the device's.
+  double beatOf(PointIndex point) const { return points[point].every > 0 ? points[point].every : every; }
+  bool isWhenAskedFor(PointIndex point) const {
+    return points[point].every > 0 ? points[point].isWhenAsked : isWhenAsked;
+  }
+  /// For how many points beyond its own.
+  std::size_t room() const { return discovers.empty() ? 0 : kMostDiscovered; }
 };
 
 /// Reads a device's file. Findings tell of every mistake; with errors the result is not to be used. What it names of

@@ -4,6 +4,9 @@
 #include "core/space/permissions.hpp"
 #include "service/device/bound_devices.hpp"
 
+#include <algorithm>
+#include <ranges>
+
 namespace zunth::device {
 
 using namespace ua;
@@ -47,6 +50,8 @@ const std::vector<Row>& rowsOfDevice() {
   };
   return rows;
 }
+
+constexpr std::uint8_t kAdded = 1, kDeleted = 2, kReferenceAdded = 4;  // of a change: Part 5, 12.17
 
 std::string idOf(const std::string& device) { return "devices/" + device; }
 
@@ -109,7 +114,6 @@ void DeviceNodes::addDevice(const DeviceState& device) {
 }
 
 std::vector<ModelChangeStructureDataType> DeviceNodes::keep(const std::vector<DeviceState>& devices) {
-  constexpr std::uint8_t kAdded = 1, kDeleted = 2;  // Part 5, 12.17
   std::vector<ModelChangeStructureDataType> changes;
   const auto tell = [&](const std::string& device, std::uint8_t verb) {
     changes.push_back({NodeId(kOwnNamespace, String(idOf(device))), NodeId(id::BaseObjectType), verb});
@@ -122,12 +126,80 @@ std::vector<ModelChangeStructureDataType> DeviceNodes::keep(const std::vector<De
   }
   for (const auto& name : before) {
     tell(name, kDeleted);
+    (void)keepPoints(name, {}, changes);
     alarm::removeOwnAlarm(space_, at(idOf(name) + "/Gone"));
     for (const Row& row : rowsOfDevice()) remove(idOf(name) + "/" + row.name);
     remove(idOf(name));
   }
   if (devices.empty()) remove("devices");
   return changes;
+}
+
+/// Folders and variables on the way to it, as far as they aren't there. kNoNode where a folder has its name, or it lies
+/// too deep.
+NodeIndex DeviceNodes::addPoint(const std::string& device, const DevicePoint& point) {
+  constexpr std::ptrdiff_t kDeepest = 16;
+  const std::string& path = point.name();
+  if (std::ranges::count(path, '/') >= kDeepest) return kNoNode;
+  const std::string root = idOf(device) + "/Points/";
+  auto& nodes = pointNodes_[device];
+  NodeIndex parent = at(idOf(device) + "/Points");
+  for (std::size_t begin = 0; parent != kNoNode;) {
+    const auto slash = path.find('/', begin);
+    const std::string id = root + path.substr(0, slash), name = path.substr(begin, slash - begin);
+    space::NewNode made;
+    if (slash == std::string::npos) {
+      const BuiltInType type = point.type();
+      made.nodeClass = NodeClass::Variable;
+      made.description = LocalizedText(String(point.raw.where), {});
+      made.traits.dataType = space_.find(NodeId(static_cast<std::uint32_t>(type)));
+      made.traits.valueRank = type == BuiltInType::Variant ? -2 : -1;
+      made.traits.accessLevel = AccessLevelType::CurrentRead;
+      if (point.isWritable()) made.traits.accessLevel |= AccessLevelType::CurrentWrite;
+    }
+    const bool isVariable = made.nodeClass == NodeClass::Variable;
+    const NodeIndex node =
+        add(parent, id, name.c_str(), std::move(made), isVariable ? ua::id::BaseDataVariableType : ua::id::FolderType);
+    if (node != kNoNode) nodes.insert(id);
+    if (slash == std::string::npos)
+      return node != kNoNode && space_.nodeClass(node) == NodeClass::Variable ? node : kNoNode;
+    parent = node;
+    begin = slash + 1;
+  }
+  return kNoNode;
+}
+
+std::vector<NodeIndex> DeviceNodes::addPoints(const std::string& device, std::span<const DevicePoint> points,
+                                              std::vector<ModelChangeStructureDataType>& changes) {
+  std::vector<NodeIndex> out(points.size(), kNoNode);
+  const NodeIndex object = nodeOf(device);
+  if (object == kNoNode || points.empty()) return out;
+  const std::string id = idOf(device) + "/Points";
+  const bool isNew = at(id) == kNoNode;
+  space::NewNode made;
+  made.description = LocalizedText("what the device shows and its file doesn't name", "en");
+  add(object, id, "Points", std::move(made), ua::id::FolderType);
+  pointNodes_[device].insert(id);
+  changes.push_back({NodeId(kOwnNamespace, String(id)), NodeId(ua::id::FolderType), isNew ? kAdded : kReferenceAdded});
+  std::ranges::transform(points, out.begin(), [&](const DevicePoint& point) { return addPoint(device, point); });
+  return out;
+}
+
+std::vector<NodeIndex> DeviceNodes::keepPoints(const std::string& device, std::span<const DevicePoint> points,
+                                               std::vector<ModelChangeStructureDataType>& changes) {
+  // Of those before, none that isn't made anew stays.
+  const auto before = std::exchange(pointNodes_[device], {});
+  std::vector<ModelChangeStructureDataType> added;
+  auto out = addPoints(device, points, added);
+  const auto& now = pointNodes_[device];
+  const auto isGone = [&](const std::string& id) { return !now.contains(id); };
+  const bool isSame = before == now;
+  for (const auto& id : std::views::reverse(before) | std::views::filter(isGone)) remove(id);
+  if (!isSame) changes.insert(changes.end(), added.begin(), added.end());
+  if (now.empty() && !before.empty())
+    changes.push_back({NodeId(kOwnNamespace, String(idOf(device) + "/Points")), NodeId(ua::id::FolderType), kDeleted});
+  if (now.empty()) pointNodes_.erase(device);
+  return out;
 }
 
 void DeviceNodes::show(const DeviceState& device) {

@@ -1,5 +1,6 @@
 #include "service/device/dnp3_application.hpp"
 
+#include "core/ua/foreign.hpp"
 #include "service/device/plain_value.hpp"
 
 #include <algorithm>
@@ -59,7 +60,7 @@ struct Layout {
   std::uint8_t group, variation;
   Kind kind;
   bool isEvent;
-  enum class Value { Packed, InFlags, U16, U32, I16, I32, F32, F64 } value;
+  enum class Value { Packed, InFlags, U16, U32, I16, I32, F32, F64, Octets } value;
   bool hasFlags;
   enum class Time { None, Absolute, Relative } time = Time::None;
 
@@ -72,6 +73,7 @@ struct Layout {
       case Value::I32:
       case Value::F32: out += 4; break;
       case Value::F64: out += 8; break;
+      case Value::Octets: out += variation; break;
       default: break;
     }
     return out + (time == Time::Absolute ? 6 : time == Time::Relative ? 2 : 0);
@@ -126,6 +128,22 @@ constexpr Layout kLayouts[] = {
     {32, 6, Kind::Analog, true, V::F64, true},
     {32, 7, Kind::Analog, true, V::F32, true, T::Absolute},
     {32, 8, Kind::Analog, true, V::F64, true, T::Absolute},
+    {31, 1, Kind::FrozenAnalog, false, V::I32, true},
+    {31, 2, Kind::FrozenAnalog, false, V::I16, true},
+    {31, 3, Kind::FrozenAnalog, false, V::I32, true, T::Absolute},
+    {31, 4, Kind::FrozenAnalog, false, V::I16, true, T::Absolute},
+    {31, 5, Kind::FrozenAnalog, false, V::I32, false},
+    {31, 6, Kind::FrozenAnalog, false, V::I16, false},
+    {31, 7, Kind::FrozenAnalog, false, V::F32, true},
+    {31, 8, Kind::FrozenAnalog, false, V::F64, true},
+    {33, 1, Kind::FrozenAnalog, true, V::I32, true},
+    {33, 2, Kind::FrozenAnalog, true, V::I16, true},
+    {33, 3, Kind::FrozenAnalog, true, V::I32, true, T::Absolute},
+    {33, 4, Kind::FrozenAnalog, true, V::I16, true, T::Absolute},
+    {33, 5, Kind::FrozenAnalog, true, V::F32, true},
+    {33, 6, Kind::FrozenAnalog, true, V::F64, true},
+    {33, 7, Kind::FrozenAnalog, true, V::F32, true, T::Absolute},
+    {33, 8, Kind::FrozenAnalog, true, V::F64, true, T::Absolute},
     {40, 1, Kind::AnalogOutput, false, V::I32, true},
     {40, 2, Kind::AnalogOutput, false, V::I16, true},
     {40, 3, Kind::AnalogOutput, false, V::F32, true},
@@ -139,13 +157,56 @@ constexpr Layout kLayouts[] = {
     {42, 7, Kind::AnalogOutput, true, V::F32, true, T::Absolute},
     {42, 8, Kind::AnalogOutput, true, V::F64, true, T::Absolute},
 };
-constexpr std::uint8_t kStaticGroups[] = {1, 3, 10, 20, 21, 30, 40};
+constexpr std::uint8_t kStaticGroups[] = {1, 3, 10, 20, 21, 30, 31, 40, 110};
+
+/// How the objects of a group and variation look; nothing for those that aren't known.
+std::optional<Layout> layoutOf(std::uint8_t group, std::uint8_t variation) {
+  // Of strings the variation is the length.
+  if ((group == 110 || group == 111) && variation > 0)
+    return Layout{group, variation, Kind::OctetString, group == 111, V::Octets, false};
+  const auto found = std::ranges::find_if(
+      kLayouts, [&](const Layout& each) { return each.group == group && each.variation == variation; });
+  return found == std::end(kLayouts) ? std::nullopt : std::optional(*found);
+}
+
+/// The octets of an object that says nothing here: commands that others gave, as events, numbers without flags of the
+/// vendor's own meaning.
+std::optional<std::size_t> sizeOfOther(std::uint8_t group, std::uint8_t variation) {
+  constexpr std::size_t kBinaryCommands[] = {0, 1, 7}, kAnalogCommands[] = {0, 5, 3, 11, 9, 5, 9, 11, 15},
+                        kDecimals[] = {0, 2, 4, 8}, kNumbers[] = {0, 1};
+  const auto of = [variation](std::span<const std::size_t> sizes) {
+    return variation > 0 && variation < sizes.size() ? std::optional(sizes[variation]) : std::nullopt;
+  };
+  switch (group) {
+    case 13: return of(kBinaryCommands);
+    case 43: return of(kAnalogCommands);
+    case 101: return of(kDecimals);
+    case 102: return of(kNumbers);
+    default: return std::nullopt;
+  }
+}
+
+/// Text as devices keep it: what stands before the padding.
+String textOf(BytesView octets) {
+  std::string_view text(reinterpret_cast<const char*>(octets.data()), octets.size());
+  text = text.substr(0, text.find_last_not_of(std::string_view("\0 ", 2)) + 1);
+  return String(shown(text, 1'024));
+}
 
 DateTime timeOf(std::uint64_t ms) { return DateTime{kUnixEpoch + static_cast<std::int64_t>(ms) * kTicksPerMs}; }
 
 Measurement readOne(const Layout& layout, OctetReader& in, const std::optional<std::uint64_t>& commonTime) {
   Measurement out{layout.kind, 0, {}, kOnline, {}, layout.isEvent};
   if (layout.hasFlags) out.flags = static_cast<std::uint8_t>(in.number(1));
+  constexpr auto kSentAs = [](V value) {
+    switch (value) {
+      case V::I16: return BuiltInType::Int16;
+      case V::I32: return BuiltInType::Int32;
+      case V::F32: return BuiltInType::Float;
+      default: return BuiltInType::Double;
+    }
+  };
+  out.sentAs = kSentAs(layout.value);
   switch (layout.value) {
     case V::InFlags:
       if (layout.kind == Kind::DoubleBit)
@@ -159,6 +220,7 @@ Measurement readOne(const Layout& layout, OctetReader& in, const std::optional<s
     case V::I32: out.value = Variant(static_cast<double>(static_cast<std::int32_t>(in.number(4)))); break;
     case V::F32: out.value = Variant(widened(std::bit_cast<float>(static_cast<std::uint32_t>(in.number(4))))); break;
     case V::F64: out.value = Variant(std::bit_cast<double>(in.number(8))); break;
+    case V::Octets: out.value = Variant(textOf(in.take(layout.variation))); break;
     case V::Packed: break;
   }
   if (layout.time == T::Absolute) out.time = timeOf(in.number(6));
@@ -214,9 +276,9 @@ class FragmentReader {
       return in_.ok() || fail(group, variation);
     }
     if (group == 12 || group == 41) return readEchoes(group, variation, range) || fail(group, variation);
-    const auto layout = std::ranges::find_if(
-        kLayouts, [&](const Layout& each) { return each.group == group && each.variation == variation; });
-    if (layout == std::end(kLayouts)) return fail(group, variation);
+    if (const auto size = sizeOfOther(group, variation)) return passOver(*size, range) || fail(group, variation);
+    const auto layout = layoutOf(group, variation);
+    if (!layout) return fail(group, variation);
     return (layout->value == V::Packed ? readPacked(*layout, range) : readObjects(*layout, range)) ||
            fail(group, variation);
   }
@@ -225,6 +287,11 @@ class FragmentReader {
   bool fail(int group, int variation) {
     out_.unknownObject = {group, variation};
     return false;
+  }
+  bool passOver(std::size_t size, const Range& range) {
+    if (range.count > in_.left() / (size + range.prefix)) return false;
+    (void)in_.take(range.count * (size + range.prefix));
+    return in_.ok();
   }
   bool readObjects(const Layout& layout, const Range& range) {
     if (range.count > in_.left() / (layout.size() + range.prefix)) return false;
@@ -283,16 +350,22 @@ constexpr std::uint8_t kAll = 0x06, kRange8 = 0x00, kRange16 = 0x01, kCount8 = 0
 
 }  // namespace
 
+const std::vector<Kind>& allKinds() {
+  static const std::vector<Kind> kinds{Kind::Binary,       Kind::DoubleBit,    Kind::BinaryOutput,
+                                       Kind::Counter,      Kind::Frozen,       Kind::Analog,
+                                       Kind::FrozenAnalog, Kind::AnalogOutput, Kind::OctetString};
+  return kinds;
+}
+
 std::string_view nameOf(Kind kind) {
-  constexpr std::string_view kNames[] = {"binary", "double-bit", "binary-output", "counter",
-                                         "frozen", "analog",     "analog-output"};
+  constexpr std::string_view kNames[] = {"binary", "double-bit",    "binary-output", "counter",     "frozen",
+                                         "analog", "frozen-analog", "analog-output", "octet-string"};
   return kNames[static_cast<int>(kind)];
 }
 
 std::optional<Kind> kindNamed(std::string_view name) {
-  for (int i = 0; i <= static_cast<int>(Kind::AnalogOutput); ++i)
-    if (nameOf(static_cast<Kind>(i)) == name) return static_cast<Kind>(i);
-  return std::nullopt;
+  const auto found = std::ranges::find(allKinds(), name, nameOf);
+  return found == allKinds().end() ? std::nullopt : std::optional(*found);
 }
 
 StatusCode statusOf(const Measurement& measurement) {
@@ -306,7 +379,8 @@ StatusCode statusOf(const Measurement& measurement) {
     Sixth = 64
   };
   const unsigned flags = measurement.flags;
-  const bool isAnalog = measurement.kind == Kind::Analog || measurement.kind == Kind::AnalogOutput;
+  const bool isAnalog = measurement.kind == Kind::Analog || measurement.kind == Kind::AnalogOutput ||
+                        measurement.kind == Kind::FrozenAnalog;
   const bool isCounter = measurement.kind == Kind::Counter || measurement.kind == Kind::Frozen;
   if (flags & CommLost) return status::UncertainNoCommunicationLastUsableValue;
   if (flags & Restart) return status::UncertainInitialValue;

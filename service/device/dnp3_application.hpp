@@ -48,7 +48,8 @@ struct Indications {
 };
 
 /// The kinds of points.
-enum class Kind { Binary, DoubleBit, BinaryOutput, Counter, Frozen, Analog, AnalogOutput };
+enum class Kind { Binary, DoubleBit, BinaryOutput, Counter, Frozen, Analog, FrozenAnalog, AnalogOutput, OctetString };
+const std::vector<Kind>& allKinds();
 std::string_view nameOf(Kind kind);
 std::optional<Kind> kindNamed(std::string_view name);
 
@@ -56,10 +57,11 @@ std::optional<Kind> kindNamed(std::string_view name);
 struct Measurement {
   Kind kind;
   std::uint32_t index = 0;
-  ua::Variant value;  // Boolean, Byte (a double bit), UInt32 (a counter), Double
+  ua::Variant value;  // Boolean, Byte (a double bit), UInt32 (a counter), Double; String, of octets
   std::uint8_t flags = 0x01;
   std::optional<ua::DateTime> time;  // the outstation's
   bool isEvent = false;
+  ua::BuiltInType sentAs = ua::BuiltInType::Double;  // of an analogue one
 };
 /// What the flags make of a value (11.6): Good, GoodLocalOverride, Uncertain... or Bad...
 ua::StatusCode statusOf(const Measurement& measurement);

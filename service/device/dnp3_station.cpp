@@ -27,8 +27,21 @@ BuiltInType typeOf(Kind kind) {
     case Kind::DoubleBit: return BuiltInType::Byte;
     case Kind::Counter:
     case Kind::Frozen: return BuiltInType::UInt32;
+    case Kind::OctetString: return BuiltInType::String;
     default: return BuiltInType::Double;
   }
+}
+
+/// The kind of this name, or nothing and a finding.
+std::optional<Kind> kindOf(const Text& word, Findings& findings) {
+  if (const auto kind = kindNamed(word.text)) return kind;
+  std::vector<std::string> kinds;
+  for (const Kind kind : allKinds()) kinds.emplace_back(nameOf(kind));
+  const auto near = nearest(word.text, kinds);
+  findings.error(
+      word.place, fmt::format("there is no kind of point '{}'", word.text),
+      near.empty() ? fmt::format("the kinds are {}", fmt::join(kinds, ", ")) : fmt::format("did you mean '{}'?", near));
+  return std::nullopt;
 }
 
 std::string describe(const Indications& indications) {
@@ -69,6 +82,23 @@ StationSettings readSettings(const DeviceText& text, Findings& findings) {
   };
   onOff("unsolicited", out.wantsUnsolicited);
   onOff("sets-clock", out.setsClock);
+  onOff("link-confirm", out.isConfirmed);
+  out.keepAlive = milliseconds(durationOf(root, "keep-alive", 60'000, findings));
+  if (const auto* discover = root.find("discover")) {
+    std::vector<Text> words;
+    for (const Text& text : root.textsOf("discover"))
+      for (Text& word : wordsOf(text)) words.push_back(std::move(word));
+    for (Text& word : words) {
+      if (word.text.ends_with(',')) word.text.pop_back();
+      if (word.text == "everything")
+        out.discovers.insert(allKinds().begin(), allKinds().end());
+      else if (const auto kind = kindOf(word, findings))
+        out.discovers.insert(*kind);
+    }
+    if (words.empty())
+      findings.error(discover->key.place, "'discover' names no kind",
+                     "as in: discover: everything, or: analog, counter");
+  }
   return out;
 }
 
@@ -83,15 +113,8 @@ std::optional<StationPoint> parsePoint(const DeviceText::PointText& text, Conver
   };
   constexpr const char* kHelp = "as in: analog 3, or binary-output 0 select pulse 500 ms";
   if (words.size() < 2) return fail(text.words, "a point is a kind and an index", kHelp);
-  const auto kind = kindNamed(words[0].text);
-  if (!kind) {
-    std::vector<std::string> kinds;
-    for (int i = 0; i <= static_cast<int>(Kind::AnalogOutput); ++i) kinds.emplace_back(nameOf(static_cast<Kind>(i)));
-    const auto near = nearest(words[0].text, kinds);
-    return fail(words[0], fmt::format("there is no kind of point '{}'", words[0].text),
-                near.empty() ? fmt::format("the kinds are {}", fmt::join(kinds, ", "))
-                             : fmt::format("did you mean '{}'?", near));
-  }
+  const auto kind = kindOf(words[0], findings);
+  if (!kind) return std::nullopt;
   const auto index = parse(words[1].text, BuiltInType::UInt16);
   if (!index) return fail(words[1], fmt::format("'{}' is no index", words[1].text), "indexes count from 0 to 65535");
   out.kind = *kind;
@@ -155,11 +178,43 @@ Result<std::vector<FoundPoint>> scanOutstation(const DeviceText& text, const Sca
 }
 
 OutstationStation::OutstationStation(StationSettings settings, std::vector<StationPoint> points)
-    : settings_(std::move(settings)), points_(std::move(points)), line_(Line::to(settings_.at)) {
-  for (PointIndex i = 0; i < points_.size(); ++i) {
-    names_.push_back(points_[i].point);
-    byPlace_.emplace(std::pair(points_[i].kind, points_[i].index), i);
-  }
+    : settings_(std::move(settings)), line_(Line::to(settings_.at)) {
+  for (auto& point : points) add(std::move(point));
+}
+
+void OutstationStation::add(StationPoint point) {
+  names_.push_back(point.point);
+  byPlace_.emplace(std::pair(point.kind, point.index), points_.size());
+  points_.push_back(std::move(point));
+}
+
+std::optional<DevicePoint> OutstationStation::add(const Discovered& point) {
+  Findings findings;
+  Conversion conversion;
+  auto made = room_ > 0 ? parsePoint({{point.name, {}}, {point.words, {}}}, conversion, findings) : std::nullopt;
+  if (!made || byPlace_.contains({made->kind, made->index})) return std::nullopt;
+  --room_;
+  DevicePoint out{made->point, std::move(conversion)};
+  add(std::move(*made));
+  return out;
+}
+
+std::vector<DevicePoint> OutstationStation::remember(const std::vector<Discovered>& points) {
+  std::vector<DevicePoint> out;
+  for (const auto& point : points)
+    if (auto made = add(point)) out.push_back(std::move(*made));
+  return out;
+}
+
+/// Makes a point of what nobody named, as "analog/3".
+void OutstationStation::discover(const Measurement& measurement) {
+  const Kind kind = measurement.kind;
+  if (!settings_.discovers.contains(kind) || byPlace_.contains({kind, measurement.index})) return;
+  std::string words = fmt::format("{} {}", nameOf(kind), measurement.index);
+  // It is told its number as it shows it.
+  if (kind == Kind::AnalogOutput) words += fmt::format(" {}", nameOf(measurement.sentAs));
+  if (auto made = add(Discovered{fmt::format("{}/{}", nameOf(kind), measurement.index), words, typeOf(kind)}))
+    discovered_.push_back(std::move(*made));
 }
 
 Instant OutstationStation::deadline() const { return std::chrono::steady_clock::now() + settings_.timeout; }
@@ -194,7 +249,9 @@ Result<Fragment> OutstationStation::ask(Make request) {
     return Error{status::BadNoCommunication, line_->text() + " was connected to anew", {}};
   sequence_ = static_cast<std::uint8_t>((sequence_ + 1) & 0x0F);
   const std::uint8_t sequence = sequence_;
-  if (auto sent = line_->send(settings_.master, settings_.outstation, request(sequence), deadline()); !sent)
+  if (auto sent =
+          line_->send(settings_.master, settings_.outstation, request(sequence), deadline(), settings_.isConfirmed);
+      !sent)
     return sent.error();
   return answerTo(sequence);
 }
@@ -202,7 +259,8 @@ Result<Fragment> OutstationStation::ask(Make request) {
 Result<void> OutstationStation::confirmTo(const Fragment& fragment) {
   if (!fragment.control.wantsConfirm) return {};
   return line_->send(settings_.master, settings_.outstation,
-                     confirm(fragment.control.sequence, fragment.control.isUnsolicited), deadline());
+                     confirm(fragment.control.sequence, fragment.control.isUnsolicited), deadline(),
+                     settings_.isConfirmed);
 }
 
 /// The response to the request of this number, in one fragment or several; what comes by itself meanwhile is taken,
@@ -223,6 +281,7 @@ Result<Fragment> OutstationStation::answerTo(std::uint8_t sequence) {
       return Error{status::BadTimeout,
                    fmt::format("outstation {} at {} does not answer", settings_.outstation, line_->text()),
                    "look whether it is on, and at the addresses 'outstation' and 'master'"};
+    heardAt_ = std::chrono::steady_clock::now();
     auto fragment = readFragment(**octets);
     if (!fragment) continue;  // nonsense, or another master's
     if (fragment->function == Function::Unsolicited) {
@@ -267,6 +326,7 @@ Result<void> OutstationStation::take(Fragment fragment) {
     const std::pair place(measurement.kind, measurement.index);
     const auto known = shown_.find(place);
     if (known == shown_.end() && shown_.size() >= kMostPoints) continue;
+    discover(measurement);
     const DateTime when = measurement.time.value_or(now);
     const StatusCode code = statusOf(measurement);
     const bool isNews = measurement.isEvent || known == shown_.end() || !(known->second.value == measurement.value) ||
@@ -356,9 +416,15 @@ Result<std::vector<Sample>> OutstationStation::listen(Duration patience) {
   if (came_.empty()) {
     auto octets = line_->receive(settings_.master, settings_.outstation, std::chrono::steady_clock::now() + patience);
     if (!octets) return octets.error();
+    if (*octets) heardAt_ = std::chrono::steady_clock::now();
     if (*octets)
       if (auto fragment = readFragment(**octets); fragment && fragment->function == Function::Unsolicited)
         if (auto taken = take(std::move(*fragment)); !taken) return taken.error();
+  }
+  // One that has nothing to say is silent as one that has gone.
+  if (std::chrono::steady_clock::now() - heardAt_ > settings_.keepAlive) {
+    if (auto there = line_->test(settings_.master, settings_.outstation, deadline()); !there) return there.error();
+    heardAt_ = std::chrono::steady_clock::now();
   }
   return std::exchange(came_, {});
 }

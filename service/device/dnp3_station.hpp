@@ -7,6 +7,7 @@
 #include "service/device/station.hpp"
 
 #include <map>
+#include <set>
 
 /// A master of outstations by DNP3 (IEEE 1815).
 namespace zunth::device::dnp3 {
@@ -18,6 +19,10 @@ struct StationSettings {
   ua::Duration integrity = std::chrono::minutes(60);  // between looks at all points
   bool wantsUnsolicited = true;                       // events come by themselves
   bool setsClock = true;                              // when the outstation asks for it
+  bool isConfirmed = false;                           // by its link layer, whatever is sent to it
+  ua::Duration keepAlive =
+      std::chrono::seconds(60);   // of silence, after which its link layer is asked whether it is there
+  std::set<Kind> discovers = {};  // points of these become points without a word in the file
 };
 StationSettings readSettings(const DeviceText& text, model::Findings& findings);
 DriverSetup readDevice(const DeviceText& text, model::Findings& findings);
@@ -44,6 +49,8 @@ class OutstationStation final : public Station {
   OutstationStation(StationSettings settings, std::vector<StationPoint> points);
 
   const std::vector<Point>& points() const override { return names_; }
+  std::vector<DevicePoint> remember(const std::vector<Discovered>& points) override;
+  std::vector<DevicePoint> takeDiscovered() override { return std::exchange(discovered_, {}); }
   ua::Result<void> connect() override;
   void disconnect() override;
   ua::Result<std::vector<ua::DataValue>> read(std::span<const PointIndex> points) override;
@@ -57,6 +64,9 @@ class OutstationStation final : public Station {
   const Shown& shown() const { return shown_; }
 
  private:
+  void add(StationPoint point);
+  std::optional<DevicePoint> add(const Discovered& point);
+  void discover(const Measurement& measurement);
   ua::Result<void> lookAtAll();
   ua::Result<void> askForEvents();
   ua::Result<void> synchronize();
@@ -71,7 +81,9 @@ class OutstationStation final : public Station {
   ua::Instant deadline() const;
 
   const StationSettings settings_;
-  const std::vector<StationPoint> points_;
+  std::vector<StationPoint> points_;
+  std::size_t room_ = kMostDiscovered;   // for more
+  std::vector<DevicePoint> discovered_;  // that nobody has been told of
   std::vector<Point> names_;
   std::multimap<std::pair<Kind, std::uint32_t>, PointIndex> byPlace_;
   std::shared_ptr<Line> line_;
@@ -84,7 +96,7 @@ class OutstationStation final : public Station {
   std::vector<Sample> came_;  // that listen() hands on
   Indications indications_;
   bool isHeeding_ = false;
-  ua::Instant lookedAt_{};
+  ua::Instant lookedAt_{}, heardAt_{};
   std::vector<Kind> outputs_;  // that it has, and that are bound
 };
 

@@ -18,7 +18,7 @@ struct Point {
   std::string name;
   ua::BuiltInType type = ua::BuiltInType::Double;  // of its values, as the device has them; Variant where they tell
   bool isWritable = false;
-  std::string where;  // in the device's own terms, as its file writes it: "input 0 Float"
+  std::string where;       // in the device's own terms, as its file writes it: "input 0 Float"
   std::size_t length = 0;  // of an array; 0 for a single value
 };
 using PointIndex = std::size_t;
@@ -57,11 +57,20 @@ struct Step {
   int bit = -1;       // as in PointWrite
 };
 
+/// A point that a device shows though its file doesn't name it, as the file would.
+struct Discovered {
+  std::string name, words;
+  ua::BuiltInType type;  // of its values
+};
+struct DevicePoint;
+
 /// How a driver has been doing, for people.
 struct Figures {
   std::uint64_t polls = 0, failures = 0;
   double roundTrip = 0;  // ms, of the last poll
 };
+
+inline constexpr std::size_t kMostDiscovered = 10'000;  // of a device
 
 /// Where a driver brings what it has; from any thread, never blocks.
 class Sink {
@@ -71,6 +80,9 @@ class Sink {
   virtual bool samples(std::vector<Sample> batch) = 0;
   /// The device is there, or it has gone and why. Said once for each change.
   virtual void link(bool isConnected, const ua::Error& why) = 0;
+  /// The device shows points that its file doesn't name. They are numbered on from its last, and said before their
+  /// first samples; kMostDiscovered at most.
+  virtual void discovered(std::vector<DevicePoint> points) = 0;
   /// Whether somebody wants to see how the values of this point come about.
   virtual bool isTraced(PointIndex point) const = 0;
 };
@@ -82,6 +94,9 @@ class Driver {
  public:
   virtual ~Driver() = default;
   virtual const std::vector<Point>& points() const = 0;
+  /// What it discovered in an earlier run, numbered on from the last of its file; before start(). As the sink would be
+  /// told of them; those left out that make no sense any more.
+  virtual std::vector<DevicePoint> remember(const std::vector<Discovered>& points);
   /// The sink outlives the driver.
   virtual void start(Sink& sink) = 0;
   /// Says goodbye; after `done` nothing comes any more.

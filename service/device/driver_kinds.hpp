@@ -12,7 +12,8 @@ namespace zunth::device {
 struct DevicePoint {
   Point raw;
   Conversion conversion;
-  double every = 0;  // ms, of a beat of its own; 0 for the device's
+  double every = 0;          // ms, of a beat of its own; 0 for the device's
+  bool isWhenAsked = false;  // with a beat of its own: no faster than somebody asks, and not at all while nobody does
 
   const std::string& name() const { return raw.name; }
   ua::BuiltInType type() const { return conversion.typeFrom(raw.type); }

@@ -6,6 +6,8 @@
 #include "service/device/polled.hpp"
 
 #include <algorithm>
+#include <map>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -103,6 +105,50 @@ class LineReader {
   std::size_t at_ = 0;
 };
 
+using Octets = std::function<std::string(const Text&)>;
+
+/// One from the keys `ask` and `answer`.
+Question readQuestion(const model::Entry& entry, const Octets& octets, Findings& findings) {
+  Question out;
+  if (const Text* ask = entry.textOf("ask")) out.ask = octets(*ask);
+  const auto answers = entry.textsOf("answer");
+  if (answers.empty())
+    findings.error(entry.key.place, "nothing says how the device's answer looks",
+                   "as in: answer: '{stable},{weight}{unit}'");
+  if (!answers.empty()) out.looks = answers[0].text;
+  for (const Text& answer : answers) {
+    auto pattern = TextPattern::parse(answer.text);
+    if (pattern)
+      out.answers.push_back(std::move(*pattern));
+    else
+      findings.error(answer.place, pattern.error().cause, pattern.error().next);
+  }
+  return out;
+}
+
+/// At least one.
+std::vector<Question> readQuestions(const model::Entry& root, const Octets& octets, Findings& findings) {
+  const model::Entry* several = root.find("questions");
+  if (!several) return {readQuestion(root, octets, findings)};
+  std::vector<Question> out;
+  for (const auto& entry : several->entries) {
+    checkKeys(entry, {"ask", "answer"}, findings);
+    out.push_back(readQuestion(entry, octets, findings));
+    out.back().name = entry.key.text;
+    if (out.back().ask.empty())
+      findings.error(entry.key.place, fmt::format("the question '{}' asks nothing", entry.key.text),
+                     "as in: ask: T?\\r\\n");
+  }
+  if (root.find("ask") || root.find("answer"))
+    findings.error(several->key.place, "'ask' and 'answer' stand beside 'questions'",
+                   "write them as one more question");
+  if (out.empty()) {
+    findings.error(several->key.place, "'questions' has none", "as in: ph: {ask: 'PH?\\r\\n', answer: 'PH {ph}'}");
+    out.emplace_back();
+  }
+  return out;
+}
+
 bool says(const TextPattern::Fields& fields, const std::vector<std::pair<std::string, std::string>>& what) {
   return std::ranges::any_of(what, [&](const auto& each) {
     const auto found = fields.find(each.first);
@@ -164,20 +210,25 @@ std::optional<std::string_view> proved(std::string_view line, Checksum checksum)
   return fits ? std::optional(text) : std::nullopt;
 }
 
+bool Question::tells(const std::string& field) const {
+  return std::ranges::any_of(answers, [&](const TextPattern& answer) {
+    return std::ranges::find(answer.fields(), field) != answer.fields().end();
+  });
+}
+
 LineSettings readSettings(const DeviceText& text, Findings& findings) {
   LineSettings settings;
   const auto& root = text.root;
-  const auto octetsOf = [&](const char* key, std::string otherwise) {
-    const Text* word = root.textOf(key);
-    if (!word) return otherwise;
-    auto octets = unescaped(word->text);
-    if (!octets) findings.error(word->place, octets.error().cause, octets.error().next);
-    return octets ? std::move(*octets) : otherwise;
+  const auto octets = [&](const Text& text) {
+    auto out = unescaped(text.text);
+    if (!out) findings.error(text.place, out.error().cause, out.error().next);
+    return out ? std::move(*out) : std::string("?");
   };
-  settings.ask = octetsOf("ask", {});
-  settings.ends = octetsOf("ends", settings.ends);
+  settings.questions = readQuestions(root, octets, findings);
+  if (const Text* ends = root.textOf("ends")) settings.ends = octets(*ends);
   if (settings.ends.empty()) findings.error(root.key.place, "lines have an end", "as in: ends: \\r\\n");
-  settings.timeout = milliseconds(durationOf(root, "timeout", settings.ask.empty() ? 5'000 : 1'000, findings));
+  settings.timeout =
+      milliseconds(durationOf(root, "timeout", settings.questions[0].ask.empty() ? 5'000 : 1'000, findings));
   if (const Text* serial = root.textOf("serial")) {
     settings.at.serial = parseSerial(*serial, text.folder, findings);
   } else {
@@ -187,17 +238,6 @@ LineSettings readSettings(const DeviceText& text, Findings& findings) {
     if (settings.at.port == 0)
       findings.error(root.key.place, "the device has neither a port nor a serial port",
                      "write: port: 4001, or serial: /dev/ttyS0 9600 8N1");
-  }
-  const auto answers = root.textsOf("answer");
-  if (answers.empty())
-    findings.error(root.key.place, "nothing says how the device's answer looks",
-                   "as in: answer: '{stable},{weight}{unit}'");
-  for (const Text& answer : answers) {
-    auto pattern = TextPattern::parse(answer.text);
-    if (pattern)
-      settings.answers.push_back(std::move(*pattern));
-    else
-      findings.error(answer.place, pattern.error().cause, pattern.error().next);
   }
   if (const Text* word = root.textOf("checksum")) {
     const std::vector<std::string> kinds{"none", "xor", "sum", "crc16"};
@@ -210,23 +250,49 @@ LineSettings readSettings(const DeviceText& text, Findings& findings) {
   return settings;
 }
 
+namespace {
+
+/// The question whose answer has the point's field; a finding where there is none, or one beside it.
+void findQuestion(LinePoint& point, const LineSettings& settings, const DeviceText& text, Findings& findings) {
+  const auto& questions = settings.questions;
+  const auto fail = [&](std::string message, std::string hint) {
+    const auto line = std::ranges::find(text.points, point.point.name, [](const auto& each) { return each.name.text; });
+    findings.error(line == text.points.end() ? text.root.key.place : line->words.place, std::move(message),
+                   std::move(hint));
+  };
+  const auto tells = [&](const Question& question) { return question.tells(point.field); };
+  const auto found = std::ranges::find_if(questions, tells);
+  if (found == questions.end()) {
+    std::vector<std::string> known;
+    for (const auto& question : questions)
+      for (const auto& answer : question.answers)
+        known.insert(known.end(), answer.fields().begin(), answer.fields().end());
+    const auto near = nearest(point.field, known);
+    return fail(fmt::format("the point {} is the field '{}', and no answer has one", point.point.name, point.field),
+                near.empty() ? fmt::format("the fields are {}", fmt::join(known, ", "))
+                             : fmt::format("did you mean '{}'?", near));
+  }
+  point.question = static_cast<std::size_t>(found - questions.begin());
+  if (const auto other = std::find_if(std::next(found), questions.end(), tells); other != questions.end())
+    return fail(fmt::format("the field '{}' is in the answers to {} and {}", point.field, found->name, other->name),
+                "give them names of their own");
+  std::vector<std::string> beside{point.unitField};
+  for (const auto* list : {&point.doubts, &point.faults})
+    for (const auto& [field, said] : *list) beside.push_back(field);
+  for (const auto& field : beside)
+    if (!field.empty() && !found->tells(field))
+      fail(fmt::format("the field '{}' is not in the answer that tells '{}'", field, point.field),
+           "what belongs together comes in one line");
+}
+
+}  // namespace
+
 DriverSetup readDevice(const DeviceText& text, Findings& findings) {
   const LineSettings settings = readSettings(text, findings);
   DriverSetup setup;
   auto points = readPoints<LinePoint>(text, setup, findings, parsePoint);
-  for (const auto& point : points) {
-    for (const auto& field : {point.field, point.unitField}) {
-      std::vector<std::string> known;
-      for (const auto& answer : settings.answers)
-        known.insert(known.end(), answer.fields().begin(), answer.fields().end());
-      if (field.empty() || std::ranges::find(known, field) != known.end()) continue;
-      const auto near = nearest(field, known);
-      findings.error(text.root.key.place,
-                     fmt::format("the point {} is the field '{}', and the answer has none", point.point.name, field),
-                     near.empty() ? fmt::format("its fields are {}", fmt::join(known, ", "))
-                                  : fmt::format("did you mean '{}'?", near));
-    }
-  }
+  for (auto& point : points)
+    if (!point.field.empty()) findQuestion(point, settings, text, findings);
   setup.address = setup.line = settings.at.text();
   setup.make = [settings, points = std::move(points)](const std::string& device) {
     return std::make_unique<Polled>(device, std::make_unique<LineStation>(settings, points));
@@ -245,7 +311,7 @@ Result<void> LineStation::connect() {
   lastAt_ = now();
   if (sendsByItself()) return {};
   // There is who answers, not only who takes the connection.
-  if (auto answer = ask(); !answer) {
+  if (auto answer = ask(settings_.questions[0]); !answer) {
     disconnect();
     return answer.error();
   }
@@ -282,19 +348,19 @@ Result<std::optional<std::string>> LineStation::nextLine(Instant deadline) {
   }
 }
 
-LineStation::Answer LineStation::answerIn(std::string line) const {
+LineStation::Answer LineStation::answerIn(std::string line, const Question& question) const {
   Answer out{std::move(line), {}};
   const auto text = proved(out.line, settings_.checksum);
-  for (auto pattern = settings_.answers.begin(); text && !out.fields && pattern != settings_.answers.end(); ++pattern)
+  for (auto pattern = question.answers.begin(); text && !out.fields && pattern != question.answers.end(); ++pattern)
     out.fields = pattern->read(*text);
   return out;
 }
 
-Result<LineStation::Answer> LineStation::ask() {
+Result<LineStation::Answer> LineStation::ask(const Question& question) {
   // What came unasked, or too late, is no answer to this.
   link_.empty();
   came_.clear();
-  if (auto sent = send(settings_.ask); !sent) return sent.error();
+  if (auto sent = send(question.ask); !sent) return sent.error();
   // A line that looks otherwise may be the answer to what was sent before: the next one is waited for, a moment.
   constexpr Duration kMoment = std::chrono::milliseconds(100);
   const Instant late = now() + settings_.timeout;
@@ -303,7 +369,7 @@ Result<LineStation::Answer> LineStation::ask() {
     auto line = nextLine(other ? std::min(late, now() + kMoment) : late);
     if (!line) return line.error();
     if (!*line) break;
-    Answer answer = answerIn(std::move(**line));
+    Answer answer = answerIn(std::move(**line), question);
     if (answer.fields) return answer;
     other = std::move(answer);
     if (now() >= late) break;
@@ -328,9 +394,26 @@ Result<std::vector<DataValue>> LineStation::read(std::span<const PointIndex> poi
                           : DataValue(Variant(), wallClock(), status::BadWaitingForInitialData));
     return out;
   }
-  const auto answer = ask();
-  if (!answer) return answer.error();
-  for (const PointIndex point : points) out.push_back(valueOf(point, *answer, wallClock()));
+  std::map<std::size_t, Answer> answers;
+  std::optional<Error> silent;
+  std::set<std::size_t> asked;
+  for (const PointIndex point : points) {
+    const std::size_t number = points_[point].question;
+    if (!asked.insert(number).second) continue;
+    auto answer = ask(settings_.questions[number]);
+    // One that it doesn't know says nothing of the others.
+    if (!answer && answer.code() != status::BadTimeout) return answer.error();
+    if (answer)
+      answers.emplace(number, std::move(*answer));
+    else
+      silent = answer.error();
+  }
+  if (answers.empty() && silent) return *silent;
+  for (const PointIndex point : points) {
+    const auto answer = answers.find(points_[point].question);
+    out.push_back(answer != answers.end() ? valueOf(point, answer->second, wallClock())
+                                          : DataValue(Variant(), wallClock(), status::BadTimeout));
+  }
   return out;
 }
 
@@ -342,7 +425,7 @@ Result<std::vector<Sample>> LineStation::listen(Duration patience) {
     if (!*line) break;
     lastAt_ = now();
     lastTime_ = wallClock();
-    last_ = answerIn(std::move(**line));
+    last_ = answerIn(std::move(**line), settings_.questions[0]);
     for (PointIndex point = 0; point < points_.size(); ++point)
       if (!points_[point].field.empty()) out.push_back({point, valueOf(point, *last_, lastTime_)});
   }
@@ -354,14 +437,15 @@ Result<std::vector<Sample>> LineStation::listen(Duration patience) {
 
 Result<Station::Explained> LineStation::explain(PointIndex point) {
   if (!link_.isOpen()) return Error{status::BadNoCommunication, "the device is not connected", {}};
+  const Question& question = settings_.questions[points_[point].question];
   Result<Answer> answer{Answer{}};
   if (!sendsByItself())
-    answer = ask();
+    answer = ask(question);
   else if (last_)
     answer = *last_;
   if (!answer) return answer.error();
   Explained out;
-  if (!settings_.ask.empty()) out.trace.push_back({"asked", escaped(settings_.ask)});
+  if (!question.ask.empty()) out.trace.push_back({"asked", escaped(question.ask)});
   out.trace.push_back({"line", escaped(answer->line)});
   if (answer->fields) {
     std::string fields;

@@ -13,11 +13,20 @@ DriverSetup readDevice(const DeviceText& text, model::Findings& findings);
 /// What ends a line beside its text and proves it.
 enum class Checksum { None, Xor, Sum, Crc16 };
 
+/// What is sent, and how what comes looks.
+struct Question {
+  std::string name;                  // in the file; empty where there is one alone
+  std::string ask;                   // octets; empty for a device that sends by itself
+  std::vector<TextPattern> answers;  // the first that fits counts
+  std::string looks;                 // the first of them, as the file writes it
+
+  bool tells(const std::string& field) const;
+};
+
 struct LineSettings {
   LinkAddress at;
-  std::string ask;  // octets; empty for a device that sends by itself
+  std::vector<Question> questions;
   std::string ends = "\r\n";
-  std::vector<TextPattern> answers;  // the first that fits counts
   Checksum checksum = Checksum::None;
   ua::Duration timeout = std::chrono::seconds(1);
 };
@@ -29,6 +38,7 @@ LineSettings readSettings(const DeviceText& text, model::Findings& findings);
 struct LinePoint {
   Point point;
   std::string field;
+  std::size_t question = 0;                                 // whose answer has it
   std::string unitField;                                    // where the answer tells the unit, and
   std::vector<std::pair<std::string, double>> units;        // what one of each is in the node's
   std::vector<std::pair<std::string, std::string>> doubts;  // fields and what they say when the value is uncertain
@@ -59,7 +69,7 @@ class LineStation final : public Station {
   ua::Result<std::vector<ua::DataValue>> read(std::span<const PointIndex> points) override;
   ua::Result<Explained> explain(PointIndex point) override;
   ua::Result<Outcome> write(const PointWrite& write) override;
-  bool sendsByItself() const override { return settings_.ask.empty(); }
+  bool sendsByItself() const override { return settings_.questions[0].ask.empty(); }
   ua::Result<std::vector<Sample>> listen(ua::Duration patience) override;
 
  private:
@@ -68,11 +78,11 @@ class LineStation final : public Station {
     std::string line;
     std::optional<TextPattern::Fields> fields;
   };
-  ua::Result<Answer> ask();
+  ua::Result<Answer> ask(const Question& question);
   ua::Result<void> send(std::string_view octets);
   /// The next line without its end; nothing when none came in time.
   ua::Result<std::optional<std::string>> nextLine(ua::Instant deadline);
-  Answer answerIn(std::string line) const;
+  Answer answerIn(std::string line, const Question& question) const;
   ua::DataValue valueOf(PointIndex point, const Answer& answer, ua::DateTime when) const;
 
   LineSettings settings_;

@@ -222,6 +222,21 @@ MqttSettings readSettings(const DeviceText& text, Findings& findings) {
       settings.alivePayload = alive->text.substr(equals + 3);
   }
   settings.quiet = durationOf(text.root, "quiet", 0, findings);
+  if (const auto* discover = text.root.find("discover")) {
+    if (discover->entries.empty())
+      findings.error(discover->key.place, "'discover' has no patterns",
+                     "as in: discover:, and below it: \"{tank}/oxygen\": hall/{tank}/state $.oxygen");
+    for (const auto& entry : discover->entries) {
+      auto pattern = TopicPattern::read(entry, findings);
+      Conversion conversion;
+      // The words behind the topic are the same for each.
+      if (pattern && parsePoint({entry.key,
+                                 {pattern->filter() + entry.value->text.substr(wordsOf(*entry.value)[0].text.size()),
+                                  entry.value->place}},
+                                conversion, findings))
+        settings.discovers.push_back(std::move(*pattern));
+    }
+  }
   return settings;
 }
 
@@ -238,9 +253,63 @@ DriverSetup readDevice(const DeviceText& text, Findings& findings) {
   return setup;
 }
 
-MqttDevice::MqttDevice(MqttSettings settings, std::vector<MqttPoint> points)
-    : settings_(std::move(settings)), points_(std::move(points)) {
-  for (const auto& each : points_) names_.push_back(each.point);
+MqttDevice::MqttDevice(MqttSettings settings, std::vector<MqttPoint> points) : settings_(std::move(settings)) {
+  for (auto& point : points) add(std::move(point));
+}
+
+void MqttDevice::add(MqttPoint point) {
+  const PointIndex index = points_.size();
+  known_.insert(point.point.name);
+  names_.push_back(point.point);
+  if (point.topic.find_first_of("+#") == std::string::npos)
+    byTopic_.emplace(point.topic, index);
+  else
+    byFilter_.push_back(index);
+  points_.push_back(std::move(point));
+}
+
+std::optional<DevicePoint> MqttDevice::add(const Discovered& point) {
+  Findings findings;
+  Conversion conversion;
+  auto made = room_ > 0 ? parsePoint({{point.name, {}}, {point.words, {}}}, conversion, findings) : std::nullopt;
+  if (!made || known_.contains(point.name)) return std::nullopt;
+  --room_;
+  made->point.type = point.type;
+  made->isDiscovered = true;
+  wanted_.insert(points_.size());
+  DevicePoint out{made->point, std::move(conversion)};
+  add(std::move(*made));
+  return out;
+}
+
+std::vector<DevicePoint> MqttDevice::remember(const std::vector<Discovered>& points) {
+  const std::lock_guard lock(mutex_);
+  std::vector<DevicePoint> out;
+  for (const auto& point : points)
+    if (auto made = add(point)) out.push_back(std::move(*made));
+  return out;
+}
+
+/// Points that nobody has heard of before this message. Under the mutex.
+std::vector<DevicePoint> MqttDevice::discover(const Message& message) {
+  std::vector<DevicePoint> out;
+  for (const auto& pattern : settings_.discovers) {
+    const auto text = room_ > 0 ? pattern.pointOf(message.topic()) : std::nullopt;
+    if (!text || known_.contains(text->name.text)) continue;
+    Findings findings;
+    Conversion conversion;
+    const auto point = parsePoint(*text, conversion, findings);
+    const Variant first = point ? valueIn(*point, message, wallClock()).value : Variant();
+    if (first.isNull()) continue;  // it says nothing yet
+    double number = 0;
+    const BuiltInType type = first.isArray()          ? BuiltInType::Variant
+                             : first.toDouble(number) ? BuiltInType::Double
+                                                      : first.type();
+    // What is a number today may have a fraction tomorrow.
+    if (auto made = add({text->name.text, text->words.text, first.get<bool>() ? first.type() : type}))
+      out.push_back(std::move(*made));
+  }
+  return out;
 }
 
 MqttDevice::~MqttDevice() {
@@ -250,7 +319,9 @@ MqttDevice::~MqttDevice() {
 std::vector<std::string> MqttDevice::topics() const {
   const std::lock_guard lock(mutex_);
   std::set<std::string> wanted;
-  for (const PointIndex point : wanted_) wanted.insert(points_[point].topic);
+  for (const PointIndex point : wanted_)
+    if (!points_[point].isDiscovered) wanted.insert(points_[point].topic);
+  for (const auto& pattern : settings_.discovers) wanted.insert(pattern.filter());
   if (!settings_.aliveTopic.empty()) wanted.insert(settings_.aliveTopic);
   return {wanted.begin(), wanted.end()};
 }
@@ -310,7 +381,10 @@ void MqttDevice::write(std::vector<PointWrite> writes, Instant deadline, WritesD
     if (isLast) outcomes->done(std::move(outcomes->errors));
   };
   for (std::size_t i = 0; i < writes.size(); ++i) {
-    const MqttPoint& point = points_[writes[i].point];
+    const MqttPoint point = [&] {
+      const std::lock_guard lock(mutex_);
+      return points_[writes[i].point];
+    }();
     if (point.sendsTo.empty() || writes[i].bit >= 0)
       settle(i, {status::BadNotWritable, fmt::format("the point {} sends nothing", point.point.name),
                  "write 'send TOPIC' behind it"});
@@ -407,25 +481,51 @@ Sample MqttDevice::sampleOf(PointIndex point, const Message& message) const {
   return sample;
 }
 
+/// Whether it was held up on its way, while ones with later times have come: what a gateway kept and sends when it is
+/// back. When none has come for a while, or what came is from the future, the device's clock was set.
+bool MqttDevice::isLate(PointIndex point, DateTime time) {
+  constexpr auto kAWhile = std::chrono::minutes(1);
+  constexpr std::int64_t kApart = 50'000'000;  // ticks, that clocks may be
+  if (points_[point].time.empty()) return false;
+  Newest& newest = newest_[point];
+  const bool isTrusted = newest.time.ticks <= wallClock().ticks + kApart && now() - newest.came < kAWhile;
+  if (time < newest.time && isTrusted) return true;
+  newest = {time, now()};
+  return false;
+}
+
+/// Under the mutex.
+void MqttDevice::take(PointIndex point, const std::shared_ptr<const Message>& message) {
+  if (!wanted_.contains(point)) return;
+  Sample sample = sampleOf(point, *message);
+  const auto isSame = [&](const Sample& each) { return each.point == point && each.kind == Sample::Kind::Current; };
+  if (isLate(point, sample.value.sourceTimestamp))
+    sample.kind = Sample::Kind::Past;
+  else
+    last_[point] = message;
+  const bool replaces = isFull_ && sample.kind == Sample::Kind::Current;
+  const auto same = replaces ? std::ranges::find_if(waiting_, isSame) : waiting_.end();
+  if (same != waiting_.end())
+    *same = std::move(sample);
+  else if (constexpr std::size_t kMostWaiting = 10'000; waiting_.size() < kMostWaiting)
+    waiting_.push_back(std::move(sample));
+}
+
 void MqttDevice::message(const std::string& topic, std::string_view payload, bool isOld) {
   heardAt_ = now();
   if (topic == settings_.aliveTopic) isAlive_ = trimmed(payload) == settings_.alivePayload;
+  std::vector<DevicePoint> made;
   {
     const std::lock_guard lock(mutex_);
     ++figures_.polls;
-    std::shared_ptr<const Message> message;
-    for (const PointIndex point : wanted_) {
-      if (!matches(points_[point].topic, topic)) continue;
-      if (!message) message = std::make_shared<const Message>(topic, payload, isOld);
-      last_[point] = message;
-      Sample sample = sampleOf(point, *message);
-      const auto same = isFull_ ? std::ranges::find(waiting_, point, &Sample::point) : waiting_.end();
-      if (same != waiting_.end())
-        *same = std::move(sample);
-      else if (constexpr std::size_t kMostWaiting = 10'000; waiting_.size() < kMostWaiting)
-        waiting_.push_back(std::move(sample));
-    }
+    const auto message = std::make_shared<const Message>(topic, payload, isOld);
+    made = discover(*message);
+    const auto [from, to] = byTopic_.equal_range(topic);
+    for (auto each = from; each != to; ++each) take(each->second, message);
+    for (const PointIndex point : byFilter_)
+      if (matches(points_[point].topic, topic)) take(point, message);
   }
+  if (!made.empty()) sink_->discovered(std::move(made));
   if (!isFull_) judge();
 }
 

@@ -3,8 +3,10 @@
 #include "core/ua/json_parser.hpp"
 #include "service/device/driver_kinds.hpp"
 #include "service/device/mqtt_broker.hpp"
+#include "service/device/topic_pattern.hpp"
 
 #include <set>
+#include <unordered_map>
 
 /// Devices that say what is new through a broker.
 namespace zunth::device::mqtt {
@@ -19,6 +21,7 @@ struct MqttPoint {
   std::vector<std::string> time;  // of the value's own time in the same payload
   std::string sendsTo;            // a topic; empty for read-only
   bool isKept = false;            // the broker keeps what is sent
+  bool isDiscovered = false;      // by a pattern, which is subscribed to in its place
 };
 /// "TOPIC [$.path.to.value] [time $.path] [send TOPIC] [kept]" and the words of a conversion. Nothing and a finding
 /// when it is not sound.
@@ -49,6 +52,7 @@ struct MqttSettings {
   BrokerSettings broker;
   std::string aliveTopic, alivePayload;  // what tells that the device is there; empty for the broker's session alone
   double quiet = 0;                      // ms without a message after which it counts as away; 0 for never
+  std::vector<TopicPattern> discovers = {};
 };
 
 /// What the file of a device says of its broker, and of how it is known to be there.
@@ -61,6 +65,7 @@ class MqttDevice final : public Driver, Broker::Listener {
   ~MqttDevice() override;
 
   const std::vector<Point>& points() const override { return names_; }
+  std::vector<DevicePoint> remember(const std::vector<Discovered>& points) override;
   void start(Sink& sink) override;
   void stop(std::function<void()> done) override;
   void want(std::vector<Wish> wishes) override;
@@ -75,20 +80,34 @@ class MqttDevice final : public Driver, Broker::Listener {
   void message(const std::string& topic, std::string_view payload, bool isOld) override;
   void tick() override;
   void judge();
+  void add(MqttPoint point);
+  std::optional<DevicePoint> add(const Discovered& point);
+  std::vector<DevicePoint> discover(const Message& message);
+  void take(PointIndex point, const std::shared_ptr<const Message>& message);
+  bool isLate(PointIndex point, ua::DateTime time);
   Sample sampleOf(PointIndex point, const Message& message) const;
   void bring();
   std::vector<std::string> topics() const;
 
   const MqttSettings settings_;
-  const std::vector<MqttPoint> points_;
-  std::vector<Point> names_;
   Sink* sink_ = nullptr;
   std::shared_ptr<Broker> broker_;
 
   mutable std::mutex mutex_;
   // Under the mutex
+  std::vector<MqttPoint> points_;
+  std::vector<Point> names_;
+  std::set<std::string> known_;  // the names of points
+  std::unordered_multimap<std::string, PointIndex> byTopic_;
+  std::vector<PointIndex> byFilter_;    // whose topics have wildcards
+  std::size_t room_ = kMostDiscovered;  // for more
   std::set<PointIndex> wanted_;
   std::map<PointIndex, std::shared_ptr<const Message>> last_;
+  struct Newest {
+    ua::DateTime time;  // by the device's clock
+    ua::Instant came;
+  };
+  std::map<PointIndex, Newest> newest_;  // of points with times of their own
   Figures figures_;
   // That came before it was known whether the device is there, or while there was no room for it.
   std::vector<Sample> waiting_;

@@ -14,6 +14,10 @@ Instant steadyNow() { return std::chrono::steady_clock::now(); }
 
 }  // namespace
 
+std::vector<DevicePoint> Driver::remember(const std::vector<Discovered>&) { return {}; }
+std::vector<DevicePoint> Station::remember(const std::vector<Discovered>&) { return {}; }
+std::vector<DevicePoint> Station::takeDiscovered() { return {}; }
+
 Polled::Polled(std::string name, std::unique_ptr<Station> station)
     : name_(std::move(name)), station_(std::move(station)) {}
 
@@ -177,7 +181,7 @@ void Polled::listen() {
   if (!came) return lost(came.error());
   // While there is no room, what it sends waits on its side.
   constexpr auto kPause = std::chrono::milliseconds(100);
-  if (!came->empty() && !sink_->samples(std::move(*came))) listensAt_ = steadyNow() + kPause;
+  if (!came->empty() && !bring(std::move(*came))) listensAt_ = steadyNow() + kPause;
 }
 
 void Polled::tryToConnect() {
@@ -197,6 +201,11 @@ void Polled::tryToConnect() {
   toldWhy_.clear();
   for (auto& beat : beats_) beat.next = {};
   sink_->link(true, {status::Good, {}, {}});
+}
+
+bool Polled::bring(std::vector<Sample> batch) {
+  if (auto points = station_->takeDiscovered(); !points.empty()) sink_->discovered(std::move(points));
+  return sink_->samples(std::move(batch));
 }
 
 bool Polled::poll(std::span<const PointIndex> points) {
@@ -229,7 +238,7 @@ bool Polled::poll(std::span<const PointIndex> points) {
     ++figures_.polls;
     figures_.roundTrip = std::chrono::duration<double, std::milli>(steadyNow() - begin).count();
   }
-  if (!sink_->samples(std::move(batch)))
+  if (!bring(std::move(batch)))
     for (auto& beat : beats_) beat.next = std::max(beat.next, steadyNow() + beat.every);
   return true;
 }

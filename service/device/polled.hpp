@@ -1,5 +1,6 @@
 #pragma once
 
+#include "service/device/driver_kinds.hpp"
 #include "service/device/station.hpp"
 
 #include <condition_variable>
@@ -23,6 +24,9 @@ class Polled final : public Driver {
   ~Polled() override;
 
   const std::vector<Point>& points() const override { return station_->points(); }
+  std::vector<DevicePoint> remember(const std::vector<Discovered>& points) override {
+    return station_->remember(points);
+  }
   void start(Sink& sink) override;
   void stop(std::function<void()> done) override;
   void want(std::vector<Wish> wishes) override;
@@ -63,6 +67,7 @@ class Polled final : public Driver {
   void listen();
   void tryToConnect();
   bool poll(std::span<const PointIndex> points);
+  bool bring(std::vector<Sample> batch);
   bool runWrites(const std::vector<PointWrite>& writes, const WritesDone& done);
   bool runSteps(const std::vector<Step>& steps, const ActDone& done);
   void lost(const ua::Error& why);

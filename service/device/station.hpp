@@ -30,6 +30,11 @@ class Station {
   };
   virtual ua::Result<Outcome> write(const PointWrite& write) = 0;
 
+  /// Driver::remember().
+  virtual std::vector<DevicePoint> remember(const std::vector<Discovered>& points);
+  /// Points that its file doesn't name and that it has come to know since the last call, for the sink.
+  virtual std::vector<DevicePoint> takeDiscovered();
+
   /// Whether it also sends by itself. Then listen() is called over and over: it waits as long as `patience` for
   /// something to come, and gives all that did.
   virtual bool sendsByItself() const { return false; }

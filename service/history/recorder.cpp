@@ -117,6 +117,13 @@ void Recorder::add(Kept& kept, DataValue value) {
   kept.keeper.take(value, [&](const DataValue& sample) { batch_.push_back({kept.variable, sample}); });
 }
 
+void Recorder::take(NodeIndex variable, DataValue past) {
+  const auto kept = kept_.find(variable);
+  if (kept == kept_.end()) return;
+  past.sourceTimestamp = plausibleTime(past.sourceTimestamp, wallClock_());
+  archive_.append({{kept->second.variable, std::move(past)}});
+}
+
 void Recorder::took(std::span<const space::Change> changes) {
   for (const auto& change : changes)
     if (const auto known = kept_.find(change.variable); known != kept_.end()) add(known->second, change.value);

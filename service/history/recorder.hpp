@@ -29,6 +29,8 @@ class Recorder {
   void bind(const std::vector<Choice>& choices);
   /// Nothing more is recorded, while the archive goes on: what happens is marked as lost from now on.
   void endAll();
+  /// A value that isn't the newest, and came late.
+  void take(space::NodeIndex variable, ua::DataValue past);
   /// Values that are computed at each read are looked at here, each second.
   void tick();
   std::size_t size() const { return kept_.size(); }

@@ -81,6 +81,15 @@ Core::~Core() {
   space.setRemovalListener({});
 }
 
+std::optional<double> Core::interestIn(space::NodeIndex variable) const {
+  if (space.isTappedBeside(variable, sampled_)) return 0;
+  std::optional<double> out;
+  for (const auto* item : sampling.watchersOf(variable))
+    if (item->attribute() == AttributeId::Value)
+      out = std::min(out.value_or(item->settings().samplingInterval), item->settings().samplingInterval);
+  return out;
+}
+
 std::vector<Core::Watcher> Core::watchersOf(space::NodeIndex variable) const {
   std::vector<Watcher> out;
   for (const auto* item : sampling.watchersOf(variable)) {

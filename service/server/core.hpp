@@ -110,6 +110,9 @@ class Core {
     ua::DataValue last;  // that was queued for it
   };
   std::vector<Watcher> watchersOf(space::NodeIndex variable) const;
+  /// How fast somebody wants a variable's values: ms between samples, 0 for each, as history and alarms do; nothing
+  /// while nobody does.
+  std::optional<double> interestIn(space::NodeIndex variable) const;
 
  private:
   space::TapId sampled_;

@@ -88,6 +88,7 @@ class Server final : public Services {
   }
   /// Who watches a variable's value, and what they got last.
   std::vector<Core::Watcher> watchersOf(space::NodeIndex variable) const { return core_.watchersOf(variable); }
+  std::optional<double> interestIn(space::NodeIndex variable) const { return core_.interestIn(variable); }
   /// Finds the alarms of the space; again when models changed.
   void bindAlarms() { core_.alarms.bind(); }
   alarm::Alarms& alarms() { return core_.alarms; }

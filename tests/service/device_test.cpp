@@ -247,6 +247,39 @@ TEST_CASE("what a point shows already needs no wait", "[device]") {
   CHECK(outcome->error.code.isGood());
 }
 
+TEST_CASE("actions wait no longer than their callers, and not without end", "[device]") {
+  World w;
+  ActionStep wait{ActionStep::Kind::Wait, 1}, pause{ActionStep::Kind::Pause};
+  wait.value = number(7);
+  wait.time = pause.time = 3'600'000;
+  const auto soon = std::chrono::steady_clock::now() + std::chrono::seconds(1);
+  std::vector<StatusCode> ended;
+  const auto act = [&](ActionStep step, Instant deadline) {
+    w.device->act({"fill", {std::move(step)}}, {}, deadline, [&](auto told) { ended.push_back(told.error.code); });
+  };
+  act(wait, soon);
+  REQUIRE(w.later.size() == 1);
+  CHECK(w.later[0].first <= std::chrono::seconds(1));
+  act(wait, soon - std::chrono::seconds(2));  // the caller has gone
+  REQUIRE(w.later.size() == 2);
+  CHECK(w.later[1].first == Duration::zero());
+  // Nothing is gained by pausing longer than somebody waits for the end.
+  act(pause, soon);
+  CHECK(ended == std::vector{status::BadTimeout});
+  CHECK(w.later.size() == 2);
+  for (int i = 2; i < 1'000; ++i) act(wait, Instant::max());
+  CHECK(ended.size() == 1);
+  act(wait, Instant::max());
+  REQUIRE(ended.size() == 2);
+  CHECK(ended[1] == status::BadTooManyOperations);
+  // Those that wait go on all the same, and make room.
+  w.bring(1, number(7));
+  CHECK(ended.size() == 1'002);
+  CHECK(std::ranges::count_if(ended, [](StatusCode code) { return code.isGood(); }) == 1'000);
+  act(wait, Instant::max());
+  CHECK(ended.size() == 1'002);
+}
+
 TEST_CASE("numbers are compared as numbers, whatever their types", "[device]") {
   using Relation = ActionStep::Relation;
   const auto all = [](const Variant& a, const Variant& b) {

@@ -10,9 +10,11 @@
 
 #include "tests/hex.hpp"
 #include "tests/service/process.hpp"
+#include <arpa/inet.h>
 #include <boost/asio/ip/tcp.hpp>
 #include <boost/asio/write.hpp>
 #include <catch2/catch.hpp>
+#include <sys/socket.h>
 
 namespace zunth::dnp3_test {
 
@@ -177,6 +179,21 @@ TEST_CASE("objects of all common variations are read", "[device][dnp3]") {
            Row{"outputs", "0A 02 00 00 00 81", "binary-output 0 true 81;"},
            Row{"analogue outputs", "28 03 00 00 00 01 00 00 C0 3F", "analog-output 0 1.5 01;"},
            Row{"several headers", "01 01 00 00 00 01 1E 04 00 00 00 05 00", "binary 0 true 01;analog 0 5 01;"},
+           Row{"frozen analogues", "1F 07 00 00 00 01 00 00 C0 3F 1F 03 00 01 01 01 FE FF FF FF C0 D8 E4 F1 9D 01",
+               "frozen-analog 0 1.5 01;frozen-analog 1 -2 01 2026-05-04T07:30:00Z;"},
+           Row{"a frozen analogue's event", "21 08 28 01 00 02 01 01 00 00 00 00 00 00 F8 3F C0 D8 E4 F1 9D 01",
+               "frozen-analog 258 1.5 01 2026-05-04T07:30:00Z;"},
+           Row{"texts, padded", "6E 06 00 02 03 44 46 31 00 00 00 62 72 6F 6F 6B 20",
+               "octet-string 2 DF1 01;octet-string 3 brook 01;"},
+           Row{"a text's event", "6F 03 17 01 07 61 FF 0A", "octet-string 7 a\\xff\\n 01;"},
+           Row{"an empty text", "6E 01 00 00 00 00", "octet-string 0  01;"},
+           Row{"a text without a length", "6E 00 00 00 00", "unknown 110 0"},
+           Row{"a text that is cut off", "6E 05 00 00 00 61 62", "unknown 110 5"},
+           Row{"what says nothing here, and what follows",
+               "0D 02 17 01 03 00 C0 D8 E4 F1 9D 01 2B 07 17 01 04 00 00 00 C0 3F C0 D8 E4 F1 9D 01 "
+               "65 02 00 00 00 12 34 56 78 66 01 00 00 00 07 01 02 00 00 00 81",
+               "binary 0 true 81;"},
+           Row{"a command's event that is cut off", "2B 08 17 01 04 00", "unknown 43 8"},
            Row{"nothing", "", ""},
            Row{"an object that isn't known", "01 01 00 00 00 01 78 01 00 00 00 01", "binary 0 true 01;unknown 120 1"},
            Row{"more objects than octets", "01 02 01 00 00 FF FF 81", "unknown 1 2"},
@@ -257,6 +274,7 @@ struct Keeper final : Sink {
     changed.notify_all();
     return true;
   }
+  void discovered(std::vector<DevicePoint>) override {}
   void link(bool is, const Error&) override {
     const std::lock_guard lock(mutex);
     isConnected = is;
@@ -478,6 +496,132 @@ TEST_CASE("mistakes in points of outstations are named", "[device][dnp3]") {
     CHECK_FALSE(dnp3::parsePoint({{"x", {}}, {row.words, {"d.yaml", 1, 1, 1}}}, conversion, findings));
     CHECK(findings.list().at(0).message == row.mistake);
   }
+}
+
+namespace {
+
+/// An outstation's link layer that answers as it is told to, on one connection.
+class LinkPeer {
+ public:
+  using Manner = std::function<std::optional<LinkFunction>(const dnp3::Frame&)>;  // nothing: it is silent
+  explicit LinkPeer(Manner manner) : manner_(std::move(manner)) {
+    listener_ = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
+    sockaddr_in address{};
+    address.sin_family = AF_INET;
+    address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    socklen_t size = sizeof address;
+    ::bind(listener_, reinterpret_cast<sockaddr*>(&address), size);
+    ::listen(listener_, 1);
+    ::getsockname(listener_, reinterpret_cast<sockaddr*>(&address), &size);
+    at.host = "127.0.0.1";
+    at.port = ntohs(address.sin_port);
+    thread_ = std::thread([this] { run(); });
+  }
+  ~LinkPeer() {
+    ::shutdown(listener_, SHUT_RDWR);
+    thread_.join();
+    ::close(listener_);
+  }
+  LinkAddress at;
+
+ private:
+  void run() {
+    const int client = ::accept(listener_, nullptr, nullptr);
+    FrameReader frames;
+    std::byte octets[512];
+    for (ssize_t size = 0; client >= 0 && (size = ::read(client, octets, sizeof octets)) > 0;) {
+      frames.feed(BytesView(octets, static_cast<std::size_t>(size)));
+      while (const auto frame = frames.next()) {
+        const auto function = manner_(*frame);
+        if (!function) continue;
+        dnp3::Frame answer;
+        answer.function = *function;
+        answer.isFromMaster = false;
+        answer.source = frame->destination;
+        answer.destination = frame->source;
+        const Bytes sent = encode(answer);
+        (void)!::write(client, sent.data(), sent.size());
+      }
+    }
+    if (client >= 0) ::close(client);
+  }
+  const Manner manner_;
+  int listener_ = -1;
+  std::thread thread_;
+};
+
+Instant soon(int ms) { return std::chrono::steady_clock::now() + std::chrono::milliseconds(ms); }
+
+}  // namespace
+
+TEST_CASE("a link that confirms is reset first, and takes nothing twice", "[device][dnp3]") {
+  struct Row {
+    const char* what;
+    std::vector<std::optional<LinkFunction>> answers;
+    const char* heard;  // 'R' a reset, '0' and '1' data with that bit
+    bool isSent;
+  };
+  const auto ack = LinkFunction::Ack, nack = LinkFunction::Nack;
+  for (const Row& row : std::vector<Row>{{"all is well", {ack, ack, ack}, "R10", true},
+                                         {"a confirmation is lost", {ack, {}, ack, ack}, "R110", true},
+                                         {"it was restarted between", {ack, nack, ack, ack, ack}, "R1R10", true},
+                                         {"it confirms no data", {ack, {}, {}, {}}, "R111", false},
+                                         {"it confirms nothing", {{}, {}, {}}, "RRR", false}}) {
+    INFO(row.what);
+    std::string heard;
+    std::size_t next = 0;
+    std::mutex mutex;
+    LinkPeer peer([&](const dnp3::Frame& frame) {
+      const std::lock_guard lock(mutex);
+      heard += frame.function == LinkFunction::ResetLink ? 'R' : frame.countBit ? '1' : '0';
+      if (frame.countValid != (frame.function == LinkFunction::ConfirmedData)) heard += '!';
+      return next < row.answers.size() ? row.answers[next++] : std::nullopt;
+    });
+    const auto line = dnp3::Line::to(peer.at);
+    REQUIRE(line->connect(soon(1'000)));
+    const Bytes fragment(4);
+    const auto first = line->send(1, 10, fragment, soon(600), true);
+    CHECK(static_cast<bool>(first) == row.isSent);
+    if (first)
+      CHECK(line->send(1, 10, fragment, soon(600), true));
+    else
+      CHECK(first.error().code == status::BadNoCommunication);
+    line->giveUp();
+    const std::lock_guard lock(mutex);
+    CHECK(heard == row.heard);
+  }
+}
+
+TEST_CASE("an outstation with nothing to say is asked whether it is there", "[device][dnp3]") {
+  {
+    std::atomic<bool> isThere{true};
+    LinkPeer peer([&](const dnp3::Frame& frame) -> std::optional<LinkFunction> {
+      const bool answers = frame.function == LinkFunction::RequestStatus && isThere;
+      return answers ? std::optional(LinkFunction::LinkStatus) : std::nullopt;
+    });
+    const auto line = dnp3::Line::to(peer.at);
+    REQUIRE(line->connect(soon(1'000)));
+    CHECK(line->test(1, 10, soon(1'000)));
+    isThere = false;
+    CHECK(line->test(1, 10, soon(50)).error().code == status::BadTimeout);
+    line->giveUp();
+  }
+  // Through the driver: one that stands still, as does its connection.
+  Intake intake;
+  intake.settings.keepAlive = std::chrono::milliseconds(50);
+  intake.settings.timeout = std::chrono::milliseconds(300);
+  intake.settings.wantsUnsolicited = false;
+  intake.settings.isConfirmed = true;
+  OutstationStation station(intake.settings, {Intake::point("counter 0")});
+  REQUIRE(station.connect());
+  for (const Instant end = soon(200); std::chrono::steady_clock::now() < end;)
+    REQUIRE(station.listen(std::chrono::milliseconds(20)));
+  intake.process->signal(SIGSTOP);
+  Result<std::vector<Sample>> heard{std::vector<Sample>()};
+  for (const Instant end = soon(5'000); heard && std::chrono::steady_clock::now() < end;)
+    heard = station.listen(std::chrono::milliseconds(20));
+  CHECK(heard.code() == status::BadTimeout);
+  intake.process->signal(SIGCONT);
 }
 
 }  // namespace zunth::dnp3_test

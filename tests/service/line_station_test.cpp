@@ -1,12 +1,15 @@
 // Devices that speak in lines: how their lines are read, and what they may do wrong.
 #include "service/device/line_station.hpp"
 
+#include "service/device/device_file.hpp"
+
 #include <thread>
 
 #include <boost/asio/ip/tcp.hpp>
 #include <boost/asio/read_until.hpp>
 #include <boost/asio/write.hpp>
 #include <catch2/catch.hpp>
+#include <fmt/format.h>
 
 namespace zunth::line_station_test {
 
@@ -62,8 +65,7 @@ class Peer {
     LineSettings out;
     out.at.host = "127.0.0.1";
     out.at.port = acceptor_.local_endpoint().port();
-    out.ask = ask;
-    out.answers.push_back(*TextPattern::parse(answer));
+    out.questions = {{"", ask, {*TextPattern::parse(answer)}}};
     out.timeout = std::chrono::milliseconds(300);
     return out;
   }
@@ -167,7 +169,7 @@ TEST_CASE("a device is asked, and what it says wrong has a status", "[device][li
     int asked = 0;
     Peer peer([&](const std::string&) { return ++asked == 1 ? "12.5\r\n" : row.answer; });
     auto settings = peer.settings("{weight}");
-    settings.answers = {*TextPattern::parse("1{weight}")};
+    settings.questions[0].answers = {*TextPattern::parse("1{weight}")};
     LineStation station(settings, {*make("weight").point});
     REQUIRE(station.connect());
     const auto values = station.read(kFirst);
@@ -177,6 +179,7 @@ TEST_CASE("a device is asked, and what it says wrong has a status", "[device][li
   Peer loud([](const std::string&) { return std::string(10'000, 'x'); });
   CHECK(LineStation(loud.settings("{weight}"), {*make("weight").point}).connect().code() == status::BadDecodingError);
   LineSettings nobody;
+  nobody.questions.emplace_back();
   nobody.at.host = "127.0.0.1";
   nobody.at.port = 1;
   CHECK(LineStation(nobody, {}).connect().code() == status::BadNoCommunication);
@@ -199,6 +202,67 @@ TEST_CASE("what a device sends by itself comes whole and in order", "[device][li
   // Then it says nothing more, and counts as gone when it should have said something.
   auto came = station.listen(std::chrono::milliseconds(400));
   CHECK(came.code() == status::BadTimeout);
+}
+
+TEST_CASE("of several questions those are asked whose answers are wanted", "[device][line]") {
+  std::vector<std::string> heard;
+  bool isDumb = false;
+  Peer peer([&](const std::string& line) {
+    heard.push_back(line);
+    if (line == "T?") return "T 11.5 C\r\n";
+    return line == "PH?" && !isDumb ? "PH 7.25\r\n" : "";
+  });
+  auto settings = peer.settings("PH {ph}", "PH?\r\n");
+  settings.questions.push_back({"temperature", "T?\r\n", {*TextPattern::parse("T {t} {unit}")}});
+  settings.questions.push_back({"odd", "ODD?\r\n", {*TextPattern::parse("ODD {odd}")}});
+  std::vector<LinePoint> points{*make("ph").point, *make("t").point, *make("unit").point, *make("odd").point};
+  points[1].question = points[2].question = 1;
+  points[3].question = 2;
+  LineStation station(settings, points);
+  REQUIRE(station.connect());
+  const auto read = [&](std::vector<PointIndex> wanted) {
+    heard.clear();
+    return station.read(wanted);
+  };
+  auto values = read({1, 2});
+  REQUIRE(values);
+  CHECK(heard == std::vector<std::string>{"T?"});
+  CHECK((*values)[0].value == Variant(11.5));
+  CHECK((*values)[1].value == Variant("C"));
+  // A question that it doesn't know says nothing of the others; none that is answered says that it is gone.
+  values = read({0, 3, 1});
+  REQUIRE(values);
+  CHECK(heard == std::vector<std::string>{"PH?", "ODD?", "T?"});
+  CHECK((*values)[0].value == Variant(7.25));
+  CHECK((*values)[1].status == status::BadTimeout);
+  CHECK((*values)[2].value == Variant(11.5));
+  isDumb = true;
+  CHECK(read({0, 3}).code() == status::BadTimeout);
+}
+
+TEST_CASE("questions in a file fit to their points", "[device][line]") {
+  const auto read = [](const std::string& lines) {
+    model::Findings findings;
+    readDeviceFile("d", "devices/d.yaml", "driver: line\nport: 1\n" + lines, findings);
+    std::string said;
+    for (const auto& finding : findings.list()) said += fmt::format("{}: {}; ", finding.place.line, finding.message);
+    return said;
+  };
+  const std::string two =
+      "questions:\n  ph: {ask: 'PH?', answer: 'PH {ph} {flag}'}\n  t: {ask: 'T?', answer: 'T {t}'}\n";
+  CHECK(read(two + "points: {ph: ph fault flag=E, t: t}\n") == "");
+  for (const auto& [lines, said] : std::initializer_list<std::pair<std::string, const char*>>{
+           {two + "points: {x: hp}\n", "6: the point x is the field 'hp', and no answer has one; "},
+           {two + "points: {t: t fault flag=E}\n", "6: the field 'flag' is not in the answer that tells 't'; "},
+           {two + "ask: W\npoints: {t: t}\n", "3: 'ask' and 'answer' stand beside 'questions'; "},
+           {"questions:\n  a: {ask: A, answer: '{x}'}\n  b: {ask: B, answer: '{x}'}\npoints: {x: x}\n",
+            "6: the field 'x' is in the answers to a and b; "},
+           {"questions:\n  a: {answer: '{x}'}\npoints: {x: x}\n", "4: the question 'a' asks nothing; "},
+           {"questions:\n  a: {ask: A}\npoints: {x: send X}\n", "4: nothing says how the device's answer looks; "},
+           {"questions: {}\npoints: {x: send X}\n", "3: 'questions' has none; "}}) {
+    INFO(lines);
+    CHECK(read(lines) == said);
+  }
 }
 
 TEST_CASE("what is written is one line, whatever the value", "[device][line]") {

@@ -183,7 +183,7 @@ TEST_CASE("a device file is read whole, and every mistake in it found", "[modbus
   std::vector<std::string> messages;
   for (const auto& f : findings.list()) messages.push_back(f.message);
   CHECK(messages == std::vector<std::string>{
-                        "there is no driver 'modbs'", "'prot' means nothing here", "'soon' is no time",
+                        "there is no driver 'modbs'", "'prot' means nothing here", "'soon' is no beat",
                         "'pont' means nothing here", "the point 'b' says nothing", "the point 'a' can't be written",
                         "there is no point 'c'", "'nonsense' is no step", "the action 'idle' does nothing"});
 }

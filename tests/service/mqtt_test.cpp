@@ -7,6 +7,7 @@
 #include "tests/authority.hpp"
 #include "tests/service/broker.hpp"
 #include <catch2/catch.hpp>
+#include <fmt/format.h>
 #include <sys/stat.h>
 
 namespace zunth::mqtt_test {
@@ -37,6 +38,7 @@ struct Listener final : Sink {
     changed.notify_all();
     return hasRoom;
   }
+  void discovered(std::vector<DevicePoint>) override {}
   void link(bool is, const Error& reason) override {
     const std::lock_guard lock(mutex);
     isConnected = is;
@@ -224,6 +226,27 @@ TEST_CASE("who has no room gets the last of each point, and all of it later", "[
   CHECK(came() < 100);
   w.sink.hasRoom = true;
   CHECK(w.hasCome(0, Variant(std::int64_t{199})));
+}
+
+TEST_CASE("what was held up on its way is not the newest", "[device][mqtt]") {
+  const test::Broker broker;
+  Speaker speaker(at(broker, 4));  // in a session of its own: the broker sends once for each filter of a session
+  Watched w({at(broker), {}, {}, 0}, {*make("hall/level $.v time $.at").point, *make("hall/level $.v").point});
+  REQUIRE(w.sink.wait([&] { return w.sink.isConnected == true; }));
+  const auto now = std::chrono::system_clock::now();
+  // A clock that was an hour ahead is set right, then two come in the wrong order.
+  for (const int minutes : {60, 0, -20, -10, 1}) {
+    const auto time = DateTime::from(now + std::chrono::minutes(minutes) - std::chrono::minutes(5)).text();
+    speaker.say("hall/level", fmt::format("{{\"v\": {}, \"at\": \"{}\"}}", minutes, time));
+  }
+  REQUIRE(w.hasCome(0, Variant(std::uint64_t{1})));
+  REQUIRE(w.hasCome(1, Variant(std::uint64_t{1})));
+  std::string kinds, others;
+  const std::lock_guard lock(w.sink.mutex);
+  for (const auto& sample : w.sink.came)
+    (sample.point == 0 ? kinds : others) += sample.kind == Sample::Kind::Past ? 'p' : 'c';
+  CHECK(kinds == "ccppc");
+  CHECK(others == "ccccc");
 }
 
 TEST_CASE("names of what is heard are names, whoever chose the topics", "[device][mqtt]") {

@@ -93,6 +93,7 @@ struct Fixture final : device::Sink {
     world.set([&] { world.batches.push_back(std::move(batch)); });
     return true;
   }
+  void discovered(std::vector<device::DevicePoint>) override {}
   void link(bool isConnected, const Error& why) override {
     world.set([&] { world.connections.emplace_back(isConnected, why); });
   }

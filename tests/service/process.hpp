@@ -63,6 +63,7 @@ class Process {
     ::kill(pid_, signal);
     return wait();
   }
+  void signal(int signal) const { ::kill(pid_, signal); }
   int wait() {
     int status = 0;
     ::waitpid(std::exchange(pid_, 0), &status, 0);
