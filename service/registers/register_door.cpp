@@ -32,7 +32,13 @@ struct Guest {
   std::shared_ptr<net::Tcp::socket> socket;
   std::string host;
   Instant lastAsked;
+  bool isGoing = false;  // it has given way, and its connection ends
 };
+
+using Guests = std::list<Guest>;
+std::size_t countOf(const Guests& guests) {
+  return static_cast<std::size_t>(std::ranges::count(guests, false, &Guest::isGoing));
+}
 
 }  // namespace
 
@@ -123,7 +129,7 @@ RegisterDoor::~RegisterDoor() {
   shared_->server = nullptr;
 }
 
-std::size_t RegisterDoor::clients() const { return shared_->guests.size(); }
+std::size_t RegisterDoor::clients() const { return countOf(shared_->guests); }
 
 Result<std::string> RegisterDoor::open() {
   const auto& file = shared_->server->file();
@@ -163,8 +169,13 @@ void RegisterDoor::accept() {
           spdlog::debug("registers/{}: {} is not among its clients", file.name, host);
           return accept();
         }
-        if (shared->guests.size() >= kMostClients)
-          end(std::ranges::min_element(shared->guests, {}, &Guest::lastAsked)->socket);
+        // Each newcomer has another one give way: connections take a moment to end.
+        if (countOf(shared->guests) >= kMostClients) {
+          const auto order = [](const Guest& one) { return std::pair(one.isGoing, one.lastAsked); };
+          const auto silent = std::ranges::min_element(shared->guests, {}, order);
+          silent->isGoing = true;
+          end(silent->socket);
+        }
         net::keepAlive(socket);
         const auto executor = socket.get_executor();
         const auto kept = std::make_shared<net::Tcp::socket>(std::move(socket));
