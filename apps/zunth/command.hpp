@@ -78,6 +78,7 @@ void addWatch(Program program);
 void addEvents(Program program);
 void addHistory(Program program);
 void addHistoryMove(Program program);
+void addAnnotate(Program program);
 void addPlot(Program program);
 void addAlarms(Program program);
 void addAlarm(Program program);

@@ -19,7 +19,7 @@ namespace {
 const std::vector<std::pair<std::string, std::vector<void (*)(Program)>>> kTasks{
     {"Every day", {addTree, addWatch, addRead, addWrite, addShow}},
     {"What runs",
-     {addCall, addHistory, addPlot, addEvents, addAlarms, addAlarm, addAcknowledge, addStatus, addSnapshot,
+     {addCall, addHistory, addAnnotate, addPlot, addEvents, addAlarms, addAlarm, addAcknowledge, addStatus, addSnapshot,
       addRestore}},
     {"Find and change nodes", {addLocate, addQuery, addAdd, addRemove, addLink}},
     {"Make a site", {addNew, addCheck, addApply, addDevice, addExplain, addHistoryMove, addDemo}},

@@ -78,4 +78,18 @@ EventWords wordsOf(BytesView octets) {
   return out;
 }
 
+ByteString eventIdOf(BytesView octets) {
+  BinaryReader reader(octets);
+  if (reader.next<std::uint8_t>() != kEventFormat) return {};
+  reader.next<String>();
+  reader.next<String>();
+  for (auto left = reader.next<std::uint32_t>(); left > 0 && reader.ok(); --left) {
+    const auto path = reader.next<List<QualifiedName>>();
+    const auto value = reader.next<Variant>();
+    if (path.size() == 1 && path.front() == QualifiedName{0, String("EventId")})
+      return value.get<ByteString>() ? *value.get<ByteString>() : ByteString();
+  }
+  return {};
+}
+
 }  // namespace zunth::history

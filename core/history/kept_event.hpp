@@ -9,6 +9,8 @@ namespace zunth::history {
 
 /// An event with all its fields as octets; type and source by the URIs of their namespaces.
 ua::Bytes encodeEvent(const space::Space& space, const monitor::Event& event);
+/// The EventId of an event, without the rest; empty where it has none.
+ua::ByteString eventIdOf(ua::BytesView octets);
 /// What others than us may want to know of an event without reading its octets; empty where it doesn't say so.
 struct EventWords {
   std::string type, source, message;  // type by its NodeId with its namespace's URI; source by its name

@@ -24,12 +24,6 @@ struct Modified {
   ua::ModificationInfo info;
 };
 
-/// A remark that somebody made about a moment of a variable (Part 11, 5.4.2).
-struct Remark {
-  ua::DateTime time;  // that it is about
-  ua::Annotation annotation;
-};
-
 /// An event that happened, as octets (core/history/kept_event.hpp).
 struct KeptEvent {
   ua::DateTime time;
@@ -76,6 +70,8 @@ class Store {
   /// is before `from`. With `place`, from behind that one on.
   virtual ua::Result<std::vector<KeptEvent>> events(ua::DateTime from, ua::DateTime to, std::size_t most,
                                                     const KeptEvent* place) = 0;
+  /// Takes away one that events() gave; whether it was still there.
+  virtual ua::Result<bool> removeEvent(const KeptEvent& event) = 0;
   /// Gives up what is older, in whole months.
   virtual ua::Result<void> forget(ua::DateTime before) = 0;
   /// Gives up the oldest months until the rest takes no more than this; the present one stays.

@@ -13,6 +13,8 @@ std::string storedName(const space::Space& space, const NodeId& id) {
   return name.text();
 }
 
+std::string annotationsOf(const std::string& storedName) { return "annotations/" + storedName; }
+
 bool isHistorized(const space::Space& space, space::NodeIndex node) {
   if (!space.exists(node) || space.nodeClass(node) != NodeClass::Variable || !space.traits(node).historizing)
     return false;

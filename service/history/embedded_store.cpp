@@ -213,6 +213,11 @@ Result<std::vector<KeptEvent>> EmbeddedStore::events(DateTime from, DateTime to,
   return out;
 }
 
+Result<bool> EmbeddedStore::removeEvent(const KeptEvent& event) {
+  MonthFile* file = use(monthOf(event.time));
+  return file ? file->removeEvent(event) : Result<bool>(openError_);
+}
+
 /// visit(file, place) for each month from one time to another, in the direction of the walk, until it gives false.
 template <class Do>
 Result<void> EmbeddedStore::eachMonth(VariableId variable, DateTime from, DateTime to, Do&& visit) {

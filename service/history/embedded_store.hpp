@@ -27,6 +27,7 @@ class EmbeddedStore final : public Store {
   void append(std::vector<KeptEvent> events) override;
   ua::Result<std::vector<KeptEvent>> events(ua::DateTime from, ua::DateTime to, std::size_t most,
                                             const KeptEvent* place) override;
+  ua::Result<bool> removeEvent(const KeptEvent& event) override;
   ua::Result<void> forget(ua::DateTime before) override;
   ua::Result<void> shrink(std::uint64_t octets) override;
   ua::DateTime beginsAt() const override;

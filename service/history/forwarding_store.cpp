@@ -255,6 +255,17 @@ Result<std::vector<KeptEvent>> ForwardingStore::events(DateTime from, DateTime t
   return with([&](PostgresStore& store) { return store.events(from, to, most, place); });
 }
 
+Result<bool> ForwardingStore::removeEvent(const KeptEvent& event) {
+  reach();
+  // What still lies in the files would come back from there.
+  while (database_ && isBehind_)
+    if (auto fine = bring(Clock::time_point::max()); !fine) {
+      lose(fine.error());
+      return fine.error();
+    }
+  return with([&](PostgresStore& store) { return store.removeEvent(event); });
+}
+
 Result<void> ForwardingStore::forget(DateTime before) {
   return with([&](PostgresStore& store) { return store.forget(before); });
 }

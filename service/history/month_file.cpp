@@ -106,6 +106,7 @@ Result<void> MonthFile::prepare() {
        "SELECT sample, kind, made, user FROM modified WHERE variable = ? AND time >= ? AND time < ? ORDER BY time, "
        "number"},
       {&sql_.addEvent, "INSERT INTO events (time, octets) VALUES (?, ?)"},
+      {&sql_.dropEvent, "DELETE FROM events WHERE time = ? AND number = ?"},
       {&sql_.eventsForward,
        "SELECT time, number, octets FROM events WHERE time >= ?1 AND time < ?2 AND (time, number) > (?3, ?4) "
        "ORDER BY time, number LIMIT ?5"},
@@ -564,6 +565,11 @@ Result<std::vector<KeptEvent>> MonthFile::events(DateTime from, DateTime to, std
   }
   rows.reset();
   return out;
+}
+
+Result<bool> MonthFile::removeEvent(const KeptEvent& event) {
+  if (auto fine = sql_.dropEvent.bind(event.time.ticks, event.number).run(); !fine) return fine.error();
+  return database_.changed() > 0;
 }
 
 }  // namespace zunth::history

@@ -45,6 +45,7 @@ class MonthFile {
   /// As Store::events(). What isn't saved yet is saved first.
   ua::Result<std::vector<KeptEvent>> events(ua::DateTime from, ua::DateTime to, std::size_t most,
                                             const KeptEvent* place);
+  ua::Result<bool> removeEvent(const KeptEvent& event);
 
   /// Samples that are held in memory, of all variables.
   std::size_t headSize() const { return headSize_; }
@@ -65,7 +66,8 @@ class MonthFile {
   };
   struct Statements {
     Statement addVariable, addHead, dropHeads, headFrom, watched, blocksForward, blocksBackward, blocksOver, lastBlocks,
-        addBlock, dropBlock, addModified, modified, dropModified, addEvent, eventsForward, eventsBackward;
+        addBlock, dropBlock, addModified, modified, dropModified, addEvent, dropEvent, eventsForward,
+        eventsBackward;
   };
   struct Block {
     std::int64_t first;

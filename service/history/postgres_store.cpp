@@ -307,6 +307,16 @@ Result<std::vector<KeptEvent>> PostgresStore::events(DateTime from, DateTime to,
   });
 }
 
+Result<bool> PostgresStore::removeEvent(const KeptEvent& event) {
+  return connection_->transact([&](pqxx::work& transaction) -> Result<bool> {
+    const auto time = RowTime::of(event.time);
+    const auto gone = transaction.exec_params(
+        "delete from zunth.event where server = $1 and time = $2 and tick = $3 and number = $4", connection_->server(),
+        time.words, time.tick, event.number);
+    return gone.affected_rows() > 0;
+  });
+}
+
 Result<void> PostgresStore::forget(DateTime before) {
   if (auto fine = bring(); !fine) return fine.error();
   return connection_->transact([&](pqxx::work& transaction) -> Result<void> {

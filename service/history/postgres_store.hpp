@@ -33,6 +33,7 @@ class PostgresStore final : public Store {
   void append(std::vector<KeptEvent> events) override;
   ua::Result<std::vector<KeptEvent>> events(ua::DateTime from, ua::DateTime to, std::size_t most,
                                             const KeptEvent* place) override;
+  ua::Result<bool> removeEvent(const KeptEvent& event) override;
   ua::Result<void> forget(ua::DateTime before) override;
   /// Nothing: how large a database may become is up to who keeps it.
   ua::Result<void> shrink(std::uint64_t) override { return {}; }

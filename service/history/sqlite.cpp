@@ -114,6 +114,7 @@ Result<std::int64_t> Database::number(std::string_view sql) {
   return *row ? statement->number(0) : 0;
 }
 
+std::int64_t Database::changed() const { return sqlite3_changes64(database_.get()); }
 std::int64_t Database::lastRow() const { return sqlite3_last_insert_rowid(database_.get()); }
 
 Result<Transaction> Transaction::begin(Database& database) {

@@ -58,6 +58,8 @@ class Database {
   /// The one number that a query gives; 0 for none.
   ua::Result<std::int64_t> number(std::string_view sql);
   std::int64_t lastRow() const;
+  /// Rows that the last statement changed.
+  std::int64_t changed() const;
 
  private:
   struct Close {

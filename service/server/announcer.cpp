@@ -344,9 +344,13 @@ void Announcer::historyUpdated(const Actor& actor, const ExtensionObject& detail
   if (!isHeard()) return;
   // Part 11, 5.5: each way has its event.
   const bool isRange = details.is<DeleteRawModifiedDetails>(), isTimes = details.is<DeleteAtTimeDetails>();
-  const auto type = isRange   ? id::AuditHistoryRawModifyDeleteEventType
-                    : isTimes ? id::AuditHistoryAtTimeDeleteEventType
-                              : id::AuditHistoryValueUpdateEventType;
+  const bool isNewEvents = details.is<UpdateEventDetails>(), isOldEvents = details.is<DeleteEventDetails>();
+  const auto type = isRange                                    ? id::AuditHistoryRawModifyDeleteEventType
+                    : isTimes                                  ? id::AuditHistoryAtTimeDeleteEventType
+                    : isNewEvents                              ? id::AuditHistoryEventUpdateEventType
+                    : isOldEvents                              ? id::AuditHistoryEventDeleteEventType
+                    : details.is<UpdateStructureDataDetails>() ? id::AuditHistoryAnnotationUpdateEventType
+                                                               : id::AuditHistoryValueUpdateEventType;
   Event event = audit(type, "Attribute/HistoryUpdate", !status.isBad(),
                       fmt::format("the history of {} was changed: {}", name, status.name()), actor);
   event.set("SourceNode", nodeId).set("UpdatedNode", nodeId);
@@ -359,6 +363,16 @@ void Announcer::historyUpdated(const Actor& actor, const ExtensionObject& detail
   if (const auto update =
           details.is<UpdateDataDetails>() ? details.as<UpdateDataDetails>() : Result<UpdateDataDetails>(status::Bad))
     event.set("PerformInsertReplace", static_cast<std::int32_t>(update->performInsertReplace));
+  if (const auto update = isNewEvents ? details.as<UpdateEventDetails>() : Result<UpdateEventDetails>(status::Bad))
+    event.set("PerformInsertReplace", static_cast<std::int32_t>(update->performInsertReplace));
+  if (const auto update = details.is<UpdateStructureDataDetails>() ? details.as<UpdateStructureDataDetails>()
+                                                                   : Result<UpdateStructureDataDetails>(status::Bad))
+    event.set("PerformInsertReplace", static_cast<std::int32_t>(update->performInsertReplace));
+  if (const auto removal = isOldEvents ? details.as<DeleteEventDetails>() : Result<DeleteEventDetails>(status::Bad)) {
+    std::vector<Variant> ids;
+    for (const auto& id : removal->eventIds) ids.emplace_back(id);
+    event.set("EventIds", modestArray(List<Variant>(std::move(ids))));
+  }
   raise(std::move(event));
 }
 

@@ -40,7 +40,8 @@ List<EndpointDescription> Discovery::endpoints(const String& askedUrl) const {
   List<EndpointDescription> out;
   // What is said back to a stranger is no longer than an address.
   const bool isShort = askedUrl.size() <= settings_.limits.maxUrl;
-  const auto asked = isShort ? channel::Url::parse(askedUrl.view()) : Result<channel::Url>(status::BadTcpEndpointUrlInvalid);
+  const auto asked =
+      isShort ? channel::Url::parse(askedUrl.view()) : Result<channel::Url>(status::BadTcpEndpointUrlInvalid);
   for (const auto& listed : settings_.endpointUrls) {
     const auto url = channel::Url::parse(listed);
     if (!url) continue;

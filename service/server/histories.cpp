@@ -111,16 +111,36 @@ Answer modifiedOf(history::Store& store, history::VariableId variable, const His
   return out;
 }
 
+/// When there are remarks about what an aggregate is of, the part that is read next.
+Result<std::vector<DateTime>> remarksFor(const history::Timeline& remarks, const history::ProcessedWish& wish,
+                                         const history::Limits& limits) {
+  std::vector<DateTime> out;
+  const auto from = std::min(wish.start, wish.end), to = std::max(wish.start, wish.end);
+  auto fine = remarks.walk(from, history::after(to), [&](std::span<const DataValue> some) {
+    for (const auto& remark : some)
+      if (!remark.status.isBad()) out.push_back(remark.sourceTimestamp);
+    return out.size() < limits.steps;
+  });
+  if (!fine) return fine.error();
+  return out;
+}
+
 /// On the thread of history.
-Answer answerOf(history::Store& store, history::VariableId variable, HistoryRest& rest, const Shape& shape,
-                const history::Limits& limits, DateTime watchedUntil) {
+Answer answerOf(history::Store& store, history::VariableId variable, history::VariableId remarks, HistoryRest& rest,
+                const Shape& shape, const history::Limits& limits, DateTime watchedUntil) {
   const Watched timeline(store.timeline(variable), watchedUntil);
   if (auto* raw = std::get_if<history::RawWish>(&rest.wish))
     return answerWith(readRaw(timeline, *raw, limits), rest, shape);
   if (auto* atTime = std::get_if<history::AtTimeWish>(&rest.wish))
     return answerWith(readAtTime(timeline, std::move(*atTime), rest.manner, limits), rest, shape);
-  if (auto* processed = std::get_if<history::ProcessedWish>(&rest.wish))
+  if (auto* processed = std::get_if<history::ProcessedWish>(&rest.wish)) {
+    if (processed->function->kind == aggregate::Kind::AnnotationCount) {
+      auto times = remarksFor(*store.timeline(remarks), *processed, limits);
+      if (!times) return {times.error()};
+      processed->annotations = std::move(*times);
+    }
     return answerWith(readProcessed(timeline, std::move(*processed), rest.manner, limits), rest, shape);
+  }
   return modifiedOf(store, variable, rest, shape, limits.values);
 }
 
@@ -192,7 +212,7 @@ Result<HistoryRest::Wish> Histories::wishOf(const HistoryReadRequest& request, s
     if (processed->aggregateType.size() != request.nodesToRead.size())
       return Error{status::BadAggregateListMismatch, "each node has one aggregate", {}};
     const auto* function = aggregate::functionOf(processed->aggregateType[i]);
-    if (!function || function->kind == aggregate::Kind::AnnotationCount)
+    if (!function)
       return Error{status::BadAggregateNotSupported,
                    shown(processed->aggregateType[i].text()) + " is no aggregate that is served",
                    {}};
@@ -303,11 +323,19 @@ void Histories::readOne(const std::shared_ptr<Reading>& reading, std::size_t i, 
     if (!range) return refuse(range.error());
     shape.range = std::move(*range);
   }
-  const auto variable = core_.archive->variable(history::storedName(space_, what.nodeId));
+  const std::string name = history::storedName(space_, what.nodeId);
+  const auto variable = core_.archive->variable(name);
+  const auto* processed = std::get_if<history::ProcessedWish>(&rest.wish);
+  const bool countsRemarks = processed && processed->function->kind == aggregate::Kind::AnnotationCount;
+  // The property's own name, which is of this server's namespace.
+  const auto remarks =
+      countsRemarks
+          ? core_.archive->variable(history::storedName(space_, NodeId(1, String(history::annotationsOf(name)))))
+          : variable;
   const DateTime watchedUntil = space_.traits(node).historizing ? clock_.wallClock() : DateTime();
-  core_.archive->perform([this, alive = alive_, reading, i, shape, variable, watchedUntil,
+  core_.archive->perform([this, alive = alive_, reading, i, shape, variable, remarks, watchedUntil,
                           rest = std::move(rest)](history::Store& store) mutable -> std::function<void()> {
-    auto answer = answerOf(store, variable, rest, shape, reading->limits, watchedUntil);
+    auto answer = answerOf(store, variable, remarks, rest, shape, reading->limits, watchedUntil);
     return [this, alive, reading, i, answer = std::move(answer)]() mutable {
       if (!*alive || reading->results->isAnswered()) return;
       if (answer.data) return finish(reading, i, std::move(*answer.data), answer.isEmpty, std::move(answer.left));

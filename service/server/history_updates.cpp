@@ -1,6 +1,7 @@
 #include "service/server/history_updates.hpp"
 
 #include "core/history/variables.hpp"
+#include "core/ua/foreign.hpp"
 #include "core/ua/structure_codec.hpp"
 #include "service/server/histories.hpp"
 
@@ -15,8 +16,9 @@ using history::Edit;
 
 namespace {
 
-constexpr std::size_t kMostChanges = 10'000;  // values or moments in one update
-constexpr std::size_t kMostMonths = 120;      // in which they are: each has a file
+constexpr std::size_t kMostChanges = 10'000;   // values or moments in one update
+constexpr std::size_t kLongestRemark = 4'096;  // octets
+constexpr std::size_t kMostMonths = 120;       // in which they are: each has a file
 
 }  // namespace
 
@@ -31,26 +33,75 @@ struct HistoryUpdates::Updating {
   std::size_t next = 0;
 };
 
+/// Remarks about moments of a variable (Part 11, 5.4.2 and 6.8.4), in the words of who makes them: one a moment.
+Result<Edit> HistoryUpdates::remarksOf(const UpdateStructureDataDetails& update, Edit edit) const {
+  const auto node = space_.find(update.nodeId);
+  if (node == space::kNoNode || !space_.nodeId(space_.traits(node).dataType).is(id::Annotation))
+    return Error{status::BadHistoryOperationUnsupported, "of structures, annotations are kept",
+                 "name the property Annotations of a variable"};
+  for (const auto& given : update.updateValues) {
+    DataValue sample = given;
+    if (update.performInsertReplace == PerformUpdateType::Remove) {
+      edit.times.push_back(sample.sourceTimestamp);
+      continue;
+    }
+    if (const auto* object = given.value.get<ExtensionObject>()) {
+      if (auto remark = object->as<Annotation>()) {
+        // Who says it is who is logged in.
+        remark->userName = edit.user;
+        if (remark->annotationTime.isNull()) remark->annotationTime = edit.now;
+        remark->message = String(cut(remark->message.view(), kLongestRemark));
+        sample.value = Variant(ExtensionObject::of(*remark));
+      }
+    }
+    edit.samples.push_back(std::move(sample));
+  }
+  return edit;
+}
+
 /// What a client wants to have changed, after all that can be checked here.
 Result<Edit> HistoryUpdates::editOf(const ExtensionObject& details, NodeId& nodeId, const Context& context) const {
   Edit edit{};
   edit.user = String(context.session->userName());
   edit.now = context.wallClock;
   std::uint32_t permission = PermissionType::DeleteHistory;
+  const auto take = [&](PerformUpdateType how) {
+    switch (how) {
+      case PerformUpdateType::Insert:
+        edit.kind = Edit::Kind::Insert;
+        permission = PermissionType::InsertHistory;
+        return true;
+      case PerformUpdateType::Replace:
+        edit.kind = Edit::Kind::Replace;
+        permission = PermissionType::ModifyHistory;
+        return true;
+      case PerformUpdateType::Update:
+        edit.kind = Edit::Kind::Update;
+        permission = PermissionType::InsertHistory | PermissionType::ModifyHistory;
+        return true;
+      default: return false;
+    }
+  };
   if (details.is<UpdateDataDetails>()) {
     auto update = details.as<UpdateDataDetails>();
     if (!update) return update.error();
     nodeId = update->nodeId;
-    switch (update->performInsertReplace) {
-      case PerformUpdateType::Insert: edit.kind = Edit::Kind::Insert; break;
-      case PerformUpdateType::Replace: edit.kind = Edit::Kind::Replace; break;
-      case PerformUpdateType::Update: edit.kind = Edit::Kind::Update; break;
-      default: return Error{status::BadHistoryOperationInvalid, "values are inserted, replaced or updated", {}};
-    }
-    permission = edit.kind == Edit::Kind::Insert    ? PermissionType::InsertHistory
-                 : edit.kind == Edit::Kind::Replace ? PermissionType::ModifyHistory
-                                                    : PermissionType::InsertHistory | PermissionType::ModifyHistory;
+    if (!take(update->performInsertReplace))
+      return Error{status::BadHistoryOperationInvalid, "values are inserted, replaced or updated", {}};
     edit.samples = std::move(update->updateValues);
+  } else if (details.is<UpdateStructureDataDetails>()) {
+    const auto update = details.as<UpdateStructureDataDetails>();
+    if (!update) return update.error();
+    nodeId = update->nodeId;
+    const bool isRemoval = update->performInsertReplace == PerformUpdateType::Remove;
+    if (!isRemoval && !take(update->performInsertReplace))
+      return Error{status::BadHistoryOperationInvalid, "annotations are inserted, replaced, updated or removed", {}};
+    if (isRemoval) edit.kind = Edit::Kind::DeleteTimes;
+    if (update->updateValues.size() > kMostChanges)
+      return Error{status::BadTooManyOperations, fmt::format("{} values at once are allowed", kMostChanges), {}};
+    auto remarks = remarksOf(*update, std::move(edit));
+    if (!remarks) return remarks.error();
+    edit = std::move(*remarks);
   } else if (details.is<DeleteRawModifiedDetails>()) {
     const auto removal = details.as<DeleteRawModifiedDetails>();
     if (!removal) return removal.error();
@@ -99,6 +150,7 @@ void HistoryUpdates::updateNext(const std::shared_ptr<Updating>& updating) {
   const auto& all = updating->request.historyUpdateDetails;
   while (updating->next < all.size() && !updating->results->isAnswered()) {
     const std::size_t i = updating->next++;
+    if (EventUpdates::takes(all[i])) return updateEvents(updating, i);
     NodeId nodeId;
     auto edit = core_.sessions.contains(updating->token) ? editOf(all[i], nodeId, updating->context)
                                                          : Result<Edit>(status::BadSessionClosed);
@@ -154,6 +206,22 @@ void HistoryUpdates::updateNext(const std::shared_ptr<Updating>& updating) {
     });
     return;
   }
+}
+
+void HistoryUpdates::updateEvents(const std::shared_ptr<Updating>& updating, std::size_t i) {
+  const auto& details = updating->request.historyUpdateDetails[i];
+  const auto done = [this, updating, i](Result<HistoryUpdateResult> result) {
+    const auto& asked = updating->request.historyUpdateDetails[i];
+    announcer_.historyUpdated(*updating->actor, asked, events_.notifierOf(asked), result.code());
+    if (result)
+      updating->results->set(i, std::move(*result), {status::Good, {}, {}});
+    else
+      updating->results->fail(i, result.error());
+    updateNext(updating);
+  };
+  if (!core_.sessions.contains(updating->token)) return done(Error{status::BadSessionClosed, {}, {}});
+  events_.change(details, updating->context,
+                 {updating->token, [updating] { return !updating->results->isAnswered(); }, done});
 }
 
 }  // namespace zunth::server

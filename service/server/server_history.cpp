@@ -12,10 +12,12 @@ using space::NodeIndex;
 namespace {
 
 /// What is served of history, by the names of HistoryServerCapabilities (Part 11, 5.4.2).
-constexpr std::string_view kServed[] = {"AccessHistoryDataCapability", "AccessHistoryEventsCapability",
-                                        "InsertDataCapability",        "ReplaceDataCapability",
-                                        "UpdateDataCapability",        "DeleteRawCapability",
-                                        "DeleteAtTimeCapability",      "ServerTimestampSupported"};
+constexpr std::string_view kServed[] = {
+    "AccessHistoryDataCapability", "AccessHistoryEventsCapability", "InsertDataCapability",
+    "ReplaceDataCapability",       "UpdateDataCapability",          "DeleteRawCapability",
+    "DeleteAtTimeCapability",      "ServerTimestampSupported",      "InsertEventCapability",
+    "ReplaceEventCapability",      "UpdateEventCapability",         "DeleteEventCapability",
+    "InsertAnnotationCapability"};
 constexpr std::uint32_t kMostReturned = 50'000, kMostEventsReturned = 5'000;
 
 /// The object that says how a kind of variables is kept; many variables share it (Part 11, 5.2.2).
@@ -73,7 +75,8 @@ void ServerObject::fillHistory(std::function<DateTime()> beginsAt) {
   set("MaxReturnDataValues", kMostReturned);
   set("MaxReturnEventValues", kMostEventsReturned);
   const auto all = space_.at(id::Server);
-  space_.setEventNotifier(all, static_cast<std::uint8_t>(space_.eventNotifier(all) | EventNotifierType::HistoryRead));
+  space_.setEventNotifier(all, static_cast<std::uint8_t>(space_.eventNotifier(all) | EventNotifierType::HistoryRead |
+                                                         EventNotifierType::HistoryWrite));
   if (const auto most = space_.at(id::Server_ServerCapabilities_MaxHistoryContinuationPoints); most != kNoNode)
     space_.setValue(most,
                     DataValue(Variant(static_cast<std::uint16_t>(settings_.limits.maxContinuationPointsPerSession)),
@@ -81,7 +84,6 @@ void ServerObject::fillHistory(std::function<DateTime()> beginsAt) {
   const NodeIndex folders[] = {space_.child(capabilities, {0, String("AggregateFunctions")}),
                                space_.at(id::Server_ServerCapabilities_AggregateFunctions)};
   for (const auto& function : aggregate::functions()) {
-    if (function.kind == aggregate::Kind::AnnotationCount) continue;  // there are no annotations yet
     NodeIndex node = space_.at(function.id);
     if (node == kNoNode) {
       space::NewNode made;
@@ -101,6 +103,7 @@ void ServerObject::fillHistory(std::function<DateTime()> beginsAt) {
 void ServerObject::showHistories() {
   if (!historyBegins_) return;
   const NodeIndex hasConfiguration = space_.at(id::HasHistoricalConfiguration);
+  const auto before = std::exchange(annotated_, {});
   for (NodeIndex node = 0; node < space_.rows(); ++node) {
     if (!history::isHistorized(space_, node)) continue;
     const bool isStepped = history::isStepped(space_, node);
@@ -108,7 +111,33 @@ void ServerObject::showHistories() {
     const NodeIndex other = space_.find(NodeId(1, String(isStepped ? "history/sloped" : "history/stepped")));
     if (other != kNoNode) space_.unrefer(node, hasConfiguration, other);
     if (wanted != kNoNode) space_.refer(node, hasConfiguration, wanted);
+    showAnnotations(node);
   }
+  for (const auto& id : before)
+    if (const NodeIndex old = annotated_.contains(id) ? kNoNode : space_.find(NodeId(1, String(id))); old != kNoNode)
+      space_.remove(old);
+}
+
+/// The property through which remarks about a variable's moments are made and read, by who may read and change its
+/// history (Part 11, 5.2.5). Named after the variable, as what is kept under its name outlasts the space.
+void ServerObject::showAnnotations(NodeIndex variable) {
+  std::string id = history::annotationsOf(history::storedName(space_, space_.nodeId(variable)));
+  NodeIndex node = space_.find(NodeId(1, String(id)));
+  if (node == kNoNode) {
+    space::NewNode made;
+    made.nodeId = NodeId(1, String(id));
+    made.nodeClass = NodeClass::Variable;
+    made.browseName = {0, String("Annotations")};
+    made.traits.dataType = space_.at(ua::id::Annotation);
+    made.traits.accessLevel = AccessLevelType::HistoryRead | AccessLevelType::HistoryWrite;
+    const auto added = space_.add(std::move(made));
+    if (!added) return;
+    node = *added;
+    space_.refer(node, ua::id::HasTypeDefinition, space_.at(ua::id::PropertyType));
+    space_.refer(variable, ua::id::HasProperty, node);
+  }
+  space_.setPermissions(node, space_.permissionSets()[space_.permissionSet(variable)]);
+  annotated_.insert(std::move(id));
 }
 
 }  // namespace zunth::server

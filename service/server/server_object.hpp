@@ -2,6 +2,8 @@
 
 #include "service/server/core.hpp"
 
+#include <set>
+
 namespace zunth::server {
 
 /// The Server object of namespace 0 (Part 5, 6.3): state, capabilities, diagnostics, roles and namespaces, kept true.
@@ -31,6 +33,7 @@ class ServerObject : Service {
   bool write(space::NodeIndex node, const ua::Variant& value);
 
  private:
+  void showAnnotations(space::NodeIndex variable);
   void fillCapabilities();
   void fillDiagnostics();
   ua::ServerStatusDataType serverStatus() const;
@@ -43,6 +46,7 @@ class ServerObject : Service {
 
   std::vector<secure::RoleRule> userRules_;
   std::function<ua::DateTime()> historyBegins_;
+  std::set<std::string> annotated_;  // the ids of the properties Annotations
 };
 
 }  // namespace zunth::server

@@ -1,9 +1,9 @@
 #include "service/server/sessions.hpp"
 
+#include "core/channel/url.hpp"
 #include "core/secure/asymmetric.hpp"
 #include "core/secure/trust.hpp"
 #include "core/ua/foreign.hpp"
-#include "core/channel/url.hpp"
 #include "service/server/random.hpp"
 #include "service/server/request_checks.hpp"
 

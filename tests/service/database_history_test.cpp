@@ -405,6 +405,15 @@ TEST_CASE("history moves from files to a database and back, once", "[history][da
           first->modified(first->variable(name), kBeginning, kEnd)->size());
   }
   CHECK(second->events(kBeginning, kEnd, 1'000, nullptr)->size() == 20);
+  // Each is taken away in its own place, once.
+  for (Store* each : {static_cast<Store*>(&*store), static_cast<Store*>(&*second)}) {
+    const auto all = each->events(kBeginning, kEnd, 1'000, nullptr);
+    REQUIRE(all);
+    CHECK(eventIdOf(all->at(7).octets).empty());
+    CHECK(*each->removeEvent(all->at(7)));
+    CHECK_FALSE(*each->removeEvent(all->at(7)));
+    CHECK(each->events(kBeginning, kEnd, 1'000, nullptr)->size() == all->size() - 1);
+  }
 }
 
 TEST_CASE("a site keeps its history in a database, from when its file says so", "[plant][history][database]") {

@@ -75,6 +75,21 @@ TEST_CASE("history is kept from when the model says so, read, drawn and correcte
   CHECK(modified.find("deleted") != std::string::npos);
   CHECK(modified.find("inserted") != std::string::npos);
 
+  // Why it was so, in somebody's words.
+  CHECK(plant.zunth("annotate DF1/speedGoal 'pump was cleaned' --moment '-10min'").code == 0);
+  CHECK(plant.zunth("annotate DF1/speedGoal 'by hand'").code == 0);
+  const auto remarks = Json::parse(plant.zunth("annotate DF1/speedGoal --output json").out);
+  REQUIRE(remarks.size() == 2);
+  CHECK(remarks[0]["annotation"] == "pump was cleaned");
+  CHECK(plant.zunth("annotate DF1/speedGoal --remove").code == 2);
+  CHECK(plant.zunth("annotate DF1/speedGoal --remove --moment " + remarks[0]["moment"].get<std::string>()).code == 0);
+  CHECK(plant.zunth("annotate DF1/speedGoal --remove --moment " + remarks[0]["moment"].get<std::string>()).code != 0);
+  CHECK(Json::parse(plant.zunth("annotate DF1/speedGoal --output json").out).size() == 1);
+  CHECK(plant.zunth("annotate DF1/speedGoal --from -3d --to -2d").code == 1);
+  CHECK(plant.zunth("annotate DF1/serial x").error.find("takes no annotations") != std::string::npos);
+  CHECK(plant.zunth("history DF1/speedGoal --aggregate annotationcount --every 1h --from -1h").out.find(" 1 ") !=
+        std::string::npos);
+
   // What was announced, too.
   CHECK(plant.zunth("write Gate/mode=Off").code == 0);
   CHECK(plant.zunth("events --from -10min --severity 500").out.find("Gate/mode") != std::string::npos);

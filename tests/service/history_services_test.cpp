@@ -1,6 +1,7 @@
 // HistoryRead and HistoryUpdate as a client sees them.
 #include "core/aggregate/bound.hpp"
 #include "core/history/archive.hpp"
+#include "core/ua/text.hpp"
 #include "service/history/embedded_store.hpp"
 
 #include "tests/service/fake_peer.hpp"
@@ -292,7 +293,7 @@ TEST_CASE("history is changed by who may, and who did it is known",
   times.nodeId = change.nodeId;
   times.reqTimes = {at(40), at(40.5)};
   const auto answer = past.update({ExtensionObject::of(change), ExtensionObject::of(range), ExtensionObject::of(times),
-                                   ExtensionObject::of(UpdateEventDetails())});
+                                   ExtensionObject::of(ReadRawModifiedDetails())});
   REQUIRE(answer);
   CHECK(answer->results[0].operationResults ==
         List<StatusCode>({status::GoodEntryReplaced, status::BadTypeMismatch, status::BadInvalidTimestamp,
@@ -352,7 +353,8 @@ TEST_CASE("what is served of history is said, and how each variable is kept", "[
   const auto child = [&](space::NodeIndex of, const char* name) { return space.child(of, {0, String(name)}); };
   const auto capabilities = space.at(id::HistoryServerCapabilities);
   CHECK(space.value(child(capabilities, "AccessHistoryDataCapability")).value == Variant(true));
-  CHECK(space.value(child(capabilities, "InsertEventCapability")).value == Variant(false));
+  for (const char* name : {"InsertEventCapability", "DeleteEventCapability", "InsertAnnotationCapability"})
+    CHECK(space.value(child(capabilities, name)).value == Variant(true));
   CHECK(child(child(capabilities, "AggregateFunctions"), "TimeAverage") ==
         space.find(NodeId(id::AggregateFunction_TimeAverage)));
   space::NodeIndex configuration = space::kNoNode;
@@ -496,6 +498,229 @@ TEST_CASE("events are kept, and read by filter, notifier and rights", "[history]
   details.filter.selectClauses.clear();
   many.historyReadDetails = ExtensionObject::of(details);
   CHECK(first(many) == status::BadEventFilterInvalid);
+}
+
+TEST_CASE("remarks are made about moments, counted, and taken away again",
+          "[history][cu:Historical Access Annotations][cu:Aggregate - AnnotationCount]") {
+  Past past;
+  std::vector<server::AuditRecord> audited;
+  past.server->announcer().setAuditLog([&](const server::AuditRecord& record) { audited.push_back(record); });
+  past.space.traits(past.level).historizing = true;
+  past.server->showHistories();
+  const auto property = past.space.child(past.level, {0, String("Annotations")}, id::HasProperty);
+  REQUIRE(property != space::kNoNode);
+  const NodeId nodeId = past.space.nodeId(property);
+  CHECK(past.space.traits(property).dataType == past.space.at(id::Annotation));
+  past.server->showHistories();
+  CHECK(past.space.nodeId(past.space.child(past.level, {0, String("Annotations")}, id::HasProperty)) == nodeId);
+
+  const auto remark = [](const char* text, double seconds) {
+    Annotation said;
+    said.message = String(text);
+    said.userName = String("somebody else");
+    return DataValue(Variant(ExtensionObject::of(said)), at(seconds));
+  };
+  const auto change = [&](PerformUpdateType how, std::vector<DataValue> values, const NodeId& of) {
+    UpdateStructureDataDetails details;
+    details.nodeId = of;
+    details.performInsertReplace = how;
+    details.updateValues = List<DataValue>(std::move(values));
+    const auto answer = past.update({ExtensionObject::of(details)});
+    REQUIRE(answer);
+    return answer->results.front();
+  };
+  using enum PerformUpdateType;
+  CHECK(change(Insert, {remark("fed", 10), remark("cleaned", 12), DataValue(Variant(1.0), at(13))}, nodeId)
+            .operationResults ==
+        List<StatusCode>({status::GoodEntryInserted, status::GoodEntryInserted, status::BadTypeMismatch}));
+  CHECK(change(Insert, {remark("again", 10)}, nodeId).operationResults == List<StatusCode>({status::BadEntryExists}));
+  CHECK(change(Replace, {remark("none", 11)}, nodeId).operationResults == List<StatusCode>({status::BadNoEntryExists}));
+  CHECK(change(Update, {remark(std::string(9'000, 'x').c_str(), 12), remark("late", 70)}, nodeId).operationResults ==
+        List<StatusCode>({status::GoodEntryReplaced, status::GoodEntryInserted}));
+  CHECK(change(Update, {remark("x", 1)}, NodeId(1, String("level"))).statusCode ==
+        status::BadHistoryOperationUnsupported);
+  CHECK(change(static_cast<PerformUpdateType>(9), {remark("x", 1)}, nodeId).statusCode ==
+        status::BadHistoryOperationInvalid);
+
+  const auto read = [&] {
+    auto request = Past::asking(raw(0, 100));
+    request.nodesToRead.front().nodeId = nodeId;
+    std::vector<std::pair<double, Annotation>> out;
+    const auto answer = past.history(request);
+    REQUIRE(answer);
+    CHECK(std::string(answer->results.front().statusCode.name()) == "Good");
+    for (const auto& value : Past::valuesOf(answer->results.front()))
+      out.emplace_back((value.sourceTimestamp.ticks - at(0).ticks) / 1e7,
+                       *value.value.get<ExtensionObject>()->as<Annotation>());
+    return out;
+  };
+  const auto said = read();
+  REQUIRE(said.size() == 3);
+  CHECK(said[0].first == 10);
+  CHECK(said[0].second.message == "fed");
+  CHECK(said[0].second.userName != "somebody else");
+  CHECK_FALSE(said[0].second.annotationTime.isNull());
+  CHECK(said[1].second.message.size() == 4'096);
+
+  ReadProcessedDetails counted;
+  counted.startTime = at(0);
+  counted.endTime = at(100);
+  counted.processingInterval = 50'000;
+  counted.aggregateConfiguration.useServerCapabilitiesDefaults = true;
+  counted.aggregateType.push_back(NodeId(id::AggregateFunction_AnnotationCount));
+  const auto counts = Past::valuesOf(past.history(Past::asking(ExtensionObject::of(counted)))->results.front());
+  REQUIRE(counts.size() == 2);
+  CHECK(counts[0].value == Variant(std::int32_t{2}));
+  CHECK(counts[1].value == Variant(std::int32_t{1}));
+
+  CHECK(change(Remove, {remark("", 10), remark("", 11)}, nodeId).operationResults ==
+        List<StatusCode>({status::Good, status::BadNoEntryExists}));
+  CHECK(read().size() == 2);
+  CHECK(audited.size() == 7);
+  CHECK(audited.front().about.find("Annotations: UpdateStructureDataDetails") != std::string::npos);
+  // Who may only read doesn't remark; without a history there is nothing to remark on.
+  space::PermissionSet onlyReading;
+  onlyReading.roles.push_back(
+      {NodeId(id::WellKnownRole_Anonymous), PermissionType::Browse | PermissionType::ReadHistory});
+  past.space.setPermissions(past.level, onlyReading);
+  past.server->showHistories();
+  CHECK(change(Insert, {remark("x", 20)}, nodeId).statusCode == status::BadUserAccessDenied);
+  past.space.traits(past.level).historizing = false;
+  past.server->showHistories();
+  CHECK(past.space.find(nodeId) == space::kNoNode);
+}
+
+TEST_CASE("kept events are inserted, replaced, updated and deleted by their ids", "[history]") {
+  Past past;
+  std::vector<server::AuditRecord> audited;
+  past.server->announcer().setAuditLog([&](const server::AuditRecord& record) { audited.push_back(record); });
+  const auto objects = past.space.at(id::ObjectsFolder);
+  const auto pond = past.addNode(NodeId(1, String("pond")), NodeClass::Object, "pond", objects);
+  past.addNode(NodeId(1, String("shed")), NodeClass::Object, "shed", objects);
+  past.space.refer(past.space.at(id::Server), id::HasNotifier, pond);
+  past.space.setEventNotifier(pond, EventNotifierType::SubscribeToEvents | EventNotifierType::HistoryRead);
+  const NodeId server(id::Server), pondId(1, String("pond"));
+  // Many that are nobody's business, so that what is looked for lies far behind.
+  for (int i = 0; i < 2'500; ++i) {
+    monitor::Event event(past.space.at(id::BaseEventType), pond);
+    event.set("Time", at(i)).set("Severity", std::uint16_t{5}).set("Message", LocalizedText(String("it rose")));
+    past.server->announcer().raise(std::move(event));
+  }
+  const auto field = [](const char* name) {
+    SimpleAttributeOperand operand;
+    operand.typeDefinitionId = NodeId(id::BaseEventType);
+    operand.browsePath.push_back({0, String(name)});
+    operand.attributeId = static_cast<std::uint32_t>(AttributeId::Value);
+    return operand;
+  };
+  struct Given {
+    const char* id;
+    double seconds;
+    int severity;
+    NodeId type = NodeId(ua::id::BaseEventType);
+    NodeId source = NodeId(1, String("pond"));
+  };
+  const auto update = [&](PerformUpdateType how, const std::vector<Given>& given,
+                          NodeId notifier = NodeId(ua::id::Server)) {
+    UpdateEventDetails details;
+    details.nodeId = std::move(notifier);
+    details.performInsertReplace = how;
+    for (const char* name : {"EventId", "Time", "Severity", "EventType", "SourceNode", "Message"})
+      details.filter.selectClauses.push_back(field(name));
+    for (const auto& one : given) {
+      HistoryEventFieldList fields;
+      fields.eventFields.push_back(*one.id ? Variant(ByteString(one.id, std::strlen(one.id))) : Variant());
+      fields.eventFields.push_back(one.seconds < 0 ? Variant() : Variant(at(one.seconds)));
+      fields.eventFields.push_back(one.severity < 0 ? Variant(-1.5)
+                                                    : Variant(static_cast<std::uint16_t>(one.severity)));
+      fields.eventFields.push_back(Variant(one.type));
+      fields.eventFields.push_back(Variant(one.source));
+      fields.eventFields.push_back(Variant(LocalizedText(String("by hand"))));
+      details.eventData.push_back(fields);
+    }
+    const auto answer = past.update({ExtensionObject::of(details)});
+    REQUIRE(answer);
+    return answer->results.front();
+  };
+  const auto outcomes = [](const HistoryUpdateResult& result) {
+    std::string out = result.statusCode.isGood() ? "" : std::string(result.statusCode.name());
+    for (const auto code : result.operationResults) out += std::string(code.name()) + " ";
+    return out;
+  };
+  const auto remove = [&](const std::vector<const char*>& ids) {
+    DeleteEventDetails details;
+    details.nodeId = server;
+    for (const char* id : ids) details.eventIds.push_back(ByteString(id, std::strlen(id)));
+    return past.update({ExtensionObject::of(details)})->results.front();
+  };
+  // Time, severity and source of what was put in by hand.
+  const auto byHand = [&] {
+    ReadEventDetails details;
+    details.startTime = at(-10);
+    details.endTime = at(9'999);
+    for (const char* name : {"Message", "Time", "Severity", "SourceName", "EventId"})
+      details.filter.selectClauses.push_back(field(name));
+    HistoryReadRequest request;
+    request.historyReadDetails = ExtensionObject::of(details);
+    request.timestampsToReturn = TimestampsToReturn::Source;
+    request.nodesToRead.push_back({pondId, {}, {}, {}});
+    std::string out;
+    for (;;) {
+      const auto answer = past.history(request);
+      REQUIRE(answer);
+      const auto data = answer->results.front().historyData.as<HistoryEvent>();
+      REQUIRE(data);
+      for (const auto& event : data->events) {
+        if (event.eventFields[0].get<LocalizedText>()->text != "by hand") continue;
+        out += std::to_string((event.eventFields[1].get<DateTime>()->ticks - at(0).ticks) / kSecond) + ":" +
+               format(event.eventFields[2]) + " ";
+        CHECK(event.eventFields[3] == Variant("pond"));
+        CHECK_FALSE(event.eventFields[4].get<ByteString>()->empty());
+      }
+      request.nodesToRead.front().continuationPoint = answer->results.front().continuationPoint;
+      if (answer->results.front().continuationPoint.isNull()) return out;
+    }
+  };
+  using enum PerformUpdateType;
+  CHECK(outcomes(update(Insert, {{"a", 100.5, 10}, {"b", 2'400, 20}, {"", 5, 30}})) ==
+        "GoodEntryInserted GoodEntryInserted GoodEntryInserted ");
+  CHECK(byHand() == "5:30 100:10 2400:20 ");
+  CHECK(outcomes(update(Insert, {{"b", 1, 1}, {"c", 50, 3}, {"c", 51, 4}})) ==
+        "BadEntryExists GoodEntryInserted BadEntryExists ");
+  CHECK(outcomes(update(Replace, {{"b", 7, 25}, {"z", 8, 1}, {"", 9, 1}})) ==
+        "GoodEntryReplaced BadNoEntryExists BadArgumentsMissing ");
+  CHECK(outcomes(update(Update, {{"a", 101, 11}, {"d", 8, 40}})) == "GoodEntryReplaced GoodEntryInserted ");
+  CHECK(byHand() == "5:30 7:25 8:40 50:3 101:11 ");
+  // The very same again changes nothing, and loses nothing.
+  CHECK(outcomes(update(Update, {{"d", 8, 40}})) == "GoodEntryReplaced ");
+  CHECK(byHand() == "5:30 7:25 8:40 50:3 101:11 ");
+  // What makes no sense is refused by itself.
+  CHECK(outcomes(update(Insert,
+                        {{"e", -1, 1},
+                         {"f", 1e12, 1},
+                         {"g", 1, -1},
+                         {"h", 1, 1, NodeId(id::BaseObjectType)},
+                         {"i", 1, 1, NodeId(id::AuditEventType)},
+                         {"j", 1, 1, NodeId(id::BaseEventType), NodeId(1, String("nowhere"))},
+                         {"k", 1, 1, NodeId(id::BaseEventType), server}},
+                        pondId)) ==
+        "BadArgumentsMissing BadInvalidTimestamp BadTypeMismatch BadTypeDefinitionInvalid BadTypeDefinitionInvalid "
+        "BadNodeIdUnknown BadNodeIdInvalid ");
+  CHECK(outcomes(update(Insert, {{"l", 1, 1}}, NodeId(1, String("level")))) == "BadHistoryOperationUnsupported");
+  CHECK(outcomes(update(Remove, {{"a", 1, 1}})) == "BadHistoryOperationInvalid");
+  CHECK(outcomes(remove({"b", "nothing", "b", "c"})) == "Good BadNoData BadNoData Good ");
+  CHECK(byHand() == "5:30 8:40 101:11 ");
+  CHECK(audited.back().about.find("DeleteEventDetails") != std::string::npos);
+  // What happened at a node takes rights at that node, too.
+  past.space.setPermissions(pond, space::PermissionSet{});
+  CHECK(outcomes(remove({"a"})) == "BadNoData ");
+  CHECK(outcomes(update(Insert, {{"m", 1, 1}})) == "BadNodeIdUnknown ");
+  CHECK(outcomes(update(Update, {{"a", 1, 1}})) == "BadNodeIdUnknown ");
+  past.space.setPermissions(pond, space::usualPermissions());
+  // What isn't heard at a notifier isn't its to change.
+  past.space.unrefer(past.space.at(id::Server), past.space.at(id::HasNotifier), pond);
+  past.space.setPermissions(past.space.at(id::Server), space::PermissionSet{});
+  CHECK(outcomes(remove({"a"})) == "BadNodeIdUnknown");
 }
 
 }  // namespace zunth::history_services_test
