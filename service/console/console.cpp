@@ -182,6 +182,18 @@ Awaitable<void> Console::away(std::function<void()> work) {
       files_, [&work]() -> Awaitable<void> { co_return work(); }, asio::use_awaitable);
 }
 
+Awaitable<Result<void>> Console::lookAway(std::function<void()> work) {
+  constexpr int kMost = 4;
+  if (looks_ >= kMost)
+    co_return Error{status::BadTooManyOperations, fmt::format("{} devices are being looked at already", kMost),
+                    "try again when one of them is done"};
+  ++looks_;
+  const std::shared_ptr<void> ended(nullptr, [this](void*) { --looks_; });
+  co_await asio::co_spawn(
+      devices_, [&work]() -> Awaitable<void> { co_return work(); }, asio::use_awaitable);
+  co_return Result<void>();
+}
+
 bool Console::takesCode(const std::string& code) {
   constexpr int kMostWrong = 10;
   if (wrongCodes_ >= kMostWrong) return false;

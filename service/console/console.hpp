@@ -44,6 +44,8 @@ class Console {
   Awaitable<ua::Result<Json>> perform(const Login& login, Json asked);
   /// Does on a thread of its own what waits for a disk; comes back to where it was.
   Awaitable<void> away(std::function<void()> work);
+  /// The same for what waits for a device. BadTooManyOperations when several do already.
+  Awaitable<ua::Result<void>> lookAway(std::function<void()> work);
   std::size_t feedCount() const { return feeds_.size(); }
   Load& load() { return load_; }
 
@@ -61,7 +63,9 @@ class Console {
   std::vector<std::shared_ptr<Feed>> feeds_;
   boost::asio::steady_timer timer_;
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
-  boost::asio::thread_pool files_{1};  // the last member: it ends before what its work uses
+  int looks_ = 0;  // at devices, under way
+  boost::asio::thread_pool devices_{2};
+  boost::asio::thread_pool files_{1};  // the last members: they end before what their work uses
 };
 
 }  // namespace zunth::console

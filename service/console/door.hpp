@@ -1,9 +1,9 @@
 #pragma once
 
+#include "core/channel/url.hpp"
 #include "service/console/live_socket.hpp"
 #include "service/console/web.hpp"
 #include "service/net/tls.hpp"
-#include "core/channel/url.hpp"
 
 #include <map>
 

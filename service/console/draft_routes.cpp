@@ -37,16 +37,6 @@ Result<void> mayEdit(const Login& login, const std::string& name) {
                "log in as somebody who has it"};
 }
 
-void note(Console& console, const Visit& visit, const char* what, StatusCode outcome, std::string about) {
-  console.site().record({DateTime::from(std::chrono::system_clock::now()),
-                         what,
-                         visit.login->desk->who(),
-                         visit.request.address,
-                         {},
-                         outcome,
-                         std::move(about)});
-}
-
 Awaitable<Answer> tellFiles(Console& console, Visit visit) {
   const auto folder = console.site().folder();
   auto told = [folder](Drafts& drafts) -> Result<Json> {

@@ -9,11 +9,21 @@ namespace zunth::console {
 
 using namespace ua;
 
+void note(Console& console, const Visit& visit, const char* what, StatusCode outcome, std::string about) {
+  console.site().record({DateTime::from(std::chrono::system_clock::now()),
+                         what,
+                         visit.login->desk->who(),
+                         visit.request.address,
+                         {},
+                         outcome,
+                         std::move(about)});
+}
+
 const std::vector<Route>& routes() {
   static const std::vector<Route> all = [] {
     std::vector<Route> out;
     for (auto part : {siteRoutes, nodeRoutes, pastRoutes, alarmRoutes, eventRoutes, adminRoutes, certificateRoutes,
-                      draftRoutes, sheetRoutes, tokenRoutes})
+                      draftRoutes, searchRoutes, sheetRoutes, tokenRoutes})
       for (auto& route : part()) out.push_back(std::move(route));
     return out;
   }();

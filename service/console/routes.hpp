@@ -38,6 +38,9 @@ struct Route {
   const char* command = "";             // the command line's way to do the same
 };
 
+/// Puts on record what somebody did here, and what came of it.
+void note(Console& console, const Visit& visit, const char* what, ua::StatusCode outcome, std::string about);
+
 /// All, from the files that have them.
 const std::vector<Route>& routes();
 std::vector<Route> siteRoutes();
@@ -48,6 +51,7 @@ std::vector<Route> eventRoutes();
 std::vector<Route> adminRoutes();
 std::vector<Route> certificateRoutes();
 std::vector<Route> draftRoutes();
+std::vector<Route> searchRoutes();
 std::vector<Route> sheetRoutes();
 std::vector<Route> tokenRoutes();
 

@@ -84,13 +84,7 @@ Awaitable<Answer> saveSheet(Console& console, Visit visit) {
   };
   co_await console.away(work);
   if (!written) co_return Answer::of(written.error());
-  console.site().record({DateTime::from(std::chrono::system_clock::now()),
-                         "page saved",
-                         visit.login->desk->who(),
-                         visit.request.address,
-                         {},
-                         status::Good,
-                         shown(name)});
+  note(console, visit, "page saved", status::Good, shown(name));
   co_return Answer::of(Json::object());
 }
 
@@ -102,13 +96,7 @@ Awaitable<Answer> deleteSheet(Console& console, Visit visit) {
   std::error_code failed;
   if (!fs::remove(*folder / (name + ".json"), failed))
     co_return Answer::of(Error{status::BadNotFound, "there is none of this name", {}});
-  console.site().record({DateTime::from(std::chrono::system_clock::now()),
-                         "page deleted",
-                         visit.login->desk->who(),
-                         visit.request.address,
-                         {},
-                         status::Good,
-                         shown(name)});
+  note(console, visit, "page deleted", status::Good, shown(name));
   co_return Answer::of(Json::object());
 }
 

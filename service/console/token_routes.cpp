@@ -60,16 +60,6 @@ Awaitable<Answer> tellTokens(Console& console, Visit) {
   co_return Answer::of(Json{{"tokens", std::move(list)}});
 }
 
-void record(Console& console, const Visit& visit, const char* what, StatusCode outcome, const std::string& name) {
-  console.site().record({DateTime::from(std::chrono::system_clock::now()),
-                         what,
-                         visit.login->desk->who(),
-                         visit.request.address,
-                         {},
-                         outcome,
-                         shown(name)});
-}
-
 Awaitable<Answer> makeToken(Console& console, Visit visit) {
   Token token;
   token.name = visit.body.at("name").get<std::string>();
@@ -82,7 +72,7 @@ Awaitable<Answer> makeToken(Console& console, Visit visit) {
   Result<std::string> word = Error();
   std::function<void()> make = [&] { word = tokens.make(token); };
   co_await console.away(make);
-  record(console, visit, "token made", word.code(), token.name);
+  note(console, visit, "token made", word.code(), shown(token.name));
   if (!word) co_return Answer::of(word.error());
   co_return Answer::of(Json{{"token", *word}, {"path", "/api/table?token=" + *word}});
 }
@@ -93,7 +83,7 @@ Awaitable<Answer> removeToken(Console& console, Visit visit) {
   Result<void> gone;
   std::function<void()> remove = [&] { gone = tokens.remove(name); };
   co_await console.away(remove);
-  record(console, visit, "token removed", gone.code(), name);
+  note(console, visit, "token removed", gone.code(), shown(name));
   co_return gone ? Answer::of(Json::object()) : Answer::of(gone.error());
 }
 

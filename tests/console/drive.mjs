@@ -264,6 +264,45 @@ try {
     await page.getByRole('log').getByText('sent').first().waitFor();
     await accessible('a device');
   });
+  await step('the record is looked through by who, what and node', async () => {
+    await go('/record?like=speedGoal');
+    await page.getByRole('row').filter({ hasText: 'speedGoal' }).first().waitFor();
+    await page.locator('input[aria-label="What"]').click();
+    await page.getByRole('option').first().click();
+    await page.getByRole('row').filter({ hasText: 'speedGoal' }).first().waitFor();
+    await go('/record?who=nobody');
+    await page.getByText('Nothing of the kind is on record.').waitFor();
+    await go('/record?part=log');
+    await page.locator('input[aria-label="At least"]').click();
+    await page.getByRole('option', { name: 'errors alone' }).click();
+    await accessible('the log, filtered');
+  });
+  await step('a device is looked for, and becomes drafts', async () => {
+    await go('/devices');
+    await page.getByRole('link', { name: 'filter-DF2' }).click();
+    const address = await page.getByText(/127\.0\.0\.1:\d+/).first().innerText();
+    const port = address.match(/:(\d+)/)[1];
+    await page.getByRole('navigation').getByRole('link', { name: 'Devices' }).first().click();
+    await page.getByRole('link', { name: 'Look for a device' }).click();
+    await page.getByLabel('port').fill(port);
+    await page.getByRole('button', { name: 'Does it answer?' }).click();
+    await page.getByText('answers', { exact: false }).first().waitFor();
+    await page.getByLabel('One place').fill('input 0');
+    await page.getByRole('button', { name: 'Read it in every way' }).click();
+    await page.getByText('What looks like a measurement comes first.').waitFor();
+    await page.getByRole('button', { name: 'Take' }).first().click();
+    await page.getByRole('button', { name: 'Look through it' }).click();
+    await page.getByRole('heading', { name: /\d+ points/ }).waitFor();
+    await accessible('looking for a device');
+    await page.getByRole('checkbox', { name: 'input0', exact: true }).check();
+    await page.getByPlaceholder('Name of the device').fill('spare');
+    await page.getByRole('button', { name: 'Make drafts of 2 points' }).click();
+    await page.getByText('3 drafts are made.').waitFor();
+    await page.getByRole('link', { name: 'Look at them, and apply' }).click();
+    await page.getByRole('button', { name: 'devices/spare.yaml' }).waitFor();
+    await page.getByRole('button', { name: 'Drop all' }).click();
+    await page.getByRole('button', { name: 'devices/spare.yaml' }).waitFor({ state: 'detached' });
+  });
   await step('who logs out is a guest again', async () => {
     await page.getByRole('button', { name: 'ada' }).click();
     await page.getByRole('menuitem', { name: 'Log out' }).click();

@@ -377,9 +377,10 @@ TEST_CASE("the fields that programs read are those of the documentation", "[plan
     const std::string fields = line.substr(bar + 3, line.rfind(" |") - bar - 3);
     INFO(command);
     const std::string verb = command.substr(0, command.find(' '));
-    const bool isLocal = std::ranges::count(std::vector<std::string>{"device", "explain", "apply", "audit", "log",
-                                                                     "user", "trust", "certificate", "clients", "interfaces"},
-                                            verb);
+    const bool isLocal =
+        std::ranges::count(std::vector<std::string>{"device", "explain", "apply", "audit", "log", "user", "trust",
+                                                    "certificate", "clients", "interfaces"},
+                           verb);
     const auto told =
         isLocal ? plant.zunthAlone(command + " --site site --output json") : plant.zunth(command + " --output json");
     CHECK(told.code <= 1);

@@ -396,6 +396,76 @@ TEST_CASE("what the folder says is looked at and applied", "[console]") {
   CHECK(refused["findings"].size() >= 1);
 }
 
+TEST_CASE("a device is tried, looked through and made into drafts", "[console][device]") {
+  test::Process filter(std::vector<std::string>{test::program("zunth-sim"), "drum-filter", "--port", "0"});
+  const std::string line = filter.line();
+  const std::string port = line.substr(line.rfind(':') + 1);
+  House house;
+  house.makeAdministrator();
+  const Json settings{{"host", "127.0.0.1"}, {"port", port}};
+  const auto ask = [&](const char* what, Json body) {
+    body["driver"] = body.value("driver", "modbus-tcp");
+    if (!body.contains("settings")) body["settings"] = settings;
+    return house.post(std::string("/api/device/") + what, body);
+  };
+  CHECK(house.got("/api/device/kinds")["kinds"].size() == 6);
+  // Whether it answers, one place in each way, and all of it.
+  auto tried = Json::parse(ask("try", Json::object()).body);
+  CHECK(tried["address"] == "127.0.0.1:" + port + " unit 1");
+  CHECK(tried["points"].size() == 4);
+  tried = Json::parse(ask("try", {{"points", {"input 0"}}}).body);
+  CHECK(tried["areWays"] == true);
+  CHECK(tried["points"].size() > 10);
+  CHECK(tried["points"][0]["way"].size() > 1);
+  const auto found = Json::parse(ask("scan", {{"first", 0}, {"last", 20}}).body)["found"];
+  REQUIRE(found.size() > 3);
+  // What is kept are drafts: nothing is on disk before they are applied.
+  Json kept = Json::array();
+  for (std::size_t i = 0; i < 3; ++i)
+    kept.push_back({{"name", found[i]["name"]}, {"words", found[i]["words"]}, {"type", found[i]["type"]}});
+  const auto files = Json::parse(ask("propose", {{"name", "screen"}, {"points", kept}}).body)["files"];
+  CHECK(files == Json({"devices/screen.yaml", "model/screen.yaml", "bindings/screen.yaml"}));
+  CHECK_FALSE(std::filesystem::exists(house.folder.path / "devices/screen.yaml"));
+  CHECK(Json::parse(house.post("/api/drafts/check", Json::object()).body)["isSound"] == true);
+  CHECK(codeOf(ask("propose", {{"name", "screen"}, {"points", kept}})) == "BadEntryExists");
+  CHECK(Json::parse(house.post("/api/drafts/apply", Json::object()).body)["applied"] == true);
+  CHECK(house.get("/api/node?node=screen/" + found[0]["name"].get<std::string>()).status == 200);
+  // What can't be, says so.
+  struct Row {
+    const char* what;
+    Json body;
+    const char* code;
+  };
+  for (const Row& row : std::vector<Row>{
+           {"try", {{"driver", "files"}}, "BadUserAccessDenied"},
+           {"scan", {{"driver", "files"}}, "BadUserAccessDenied"},
+           {"propose", {{"driver", "files"}, {"name", "x"}, {"points", kept}}, "BadUserAccessDenied"},
+           {"try", {{"driver", "modbsu"}}, "BadSyntaxError"},
+           {"try", {{"settings", {{"host", "127.0.0.1"}, {"port", "1"}}}}, "BadNoCommunication"},
+           {"try", {{"settings", {{"hots", "127.0.0.1"}}}}, "BadSyntaxError"},
+           {"try", {{"settings", {{"host", "a\npoints: {x: y}"}}}}, "BadSyntaxError"},
+           {"try", {{"settings", "host"}}, "BadSyntaxError"},
+           {"try", {{"points", {"input 0\n  p2: coil 0"}}}, "BadSyntaxError"},
+           {"try", {{"points", std::vector<std::string>(51, "input 0")}}, "BadSyntaxError"},
+           {"scan", {{"first", 5}, {"last", 4}}, "BadSyntaxError"},
+           {"scan", {{"first", 0}, {"last", 1'000}}, "BadSyntaxError"},
+           {"scan", {{"driver", "line"}, {"settings", {{"port", "1"}}}}, "BadNotSupported"},
+           {"propose", {{"name", "../x"}, {"points", kept}}, "BadSyntaxError"},
+           {"propose", {{"name", "x"}, {"points", Json::array()}}, "BadSyntaxError"},
+           {"propose", {{"name", "x"}, {"points", {{{"name", "a: b"}, {"words", "input 0"}}}}}, "BadSyntaxError"},
+           {"propose", {{"name", "x"}, {"points", {{{"name", "a"}, {"words", "in\nput"}}}}}, "BadSyntaxError"},
+           {"propose",
+            {{"name", "x"}, {"points", {{{"name", "a"}, {"words", "input 0"}, {"type", "Duoble"}}}}},
+            "BadSyntaxError"}}) {
+    INFO(row.what << " " << row.body);
+    CHECK(codeOf(ask(row.what, row.body)) == row.code);
+  }
+  // It is on record who looked where; who is no engineer looks nowhere.
+  CHECK(house.got("/api/audit?like=device")["lines"].size() >= 4);
+  House guarded("  unsecured: on\n");
+  CHECK(guarded.post("/api/device/try", {{"driver", "simulation"}}).status == 401);
+}
+
 TEST_CASE("a token lets some nodes be read, in the name of who made it, as long as they may", "[console][attack]") {
   House house;
   house.lookAround();

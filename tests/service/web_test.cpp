@@ -1,9 +1,9 @@
 // The server over TLS: secure channels and JSON messages in WebSockets, messages of both encodings over HTTPS.
 #include "core/channel/json_message.hpp"
+#include "core/channel/url.hpp"
 #include "core/space/namespace0.hpp"
 #include "service/client/session.hpp"
 #include "service/endpoint/listener.hpp"
-#include "core/channel/url.hpp"
 #include "service/net/web_link.hpp"
 #include "service/server/server.hpp"
 

@@ -23,6 +23,7 @@ const TrendPage = lazy(() => import('./pages/trend'));
 const Pages = lazy(() => import('./pages/operate'));
 const Alarms = lazy(() => import('./pages/alarms'));
 const Devices = lazy(() => import('./pages/devices'));
+const LookPage = lazy(() => import('./pages/look'));
 const Access = lazy(() => import('./pages/access'));
 const RecordPage = lazy(() => import('./pages/record'));
 const ChangesPage = lazy(() => import('./pages/changes'));
@@ -102,6 +103,7 @@ function App() {
           <Route path="/pages/:name">{({ name }) => <Pages key={name} me={me} name={decodeURIComponent(name)} />}</Route>
           <Route path="/alarms" component={Alarms} />
           <Route path="/devices">{() => <Devices />}</Route>
+          <Route path="/devices-look" component={LookPage} />
           <Route path="/devices/:name">{({ name }) => <Devices name={decodeURIComponent(name)} />}</Route>
           <Route path="/access">{() => <Access me={me} />}</Route>
           <Route path="/record">{() => <RecordPage me={me} />}</Route>

@@ -131,6 +131,34 @@ export interface DevicePoint {
   nodes: { id: string; path: string }[];
 }
 
+export interface DeviceKind {
+  name: string;
+  keys: string[];
+  isScanned: boolean;
+}
+
+export interface TriedPoint {
+  name: string;
+  words: string;
+  value: string;
+  status: string;
+  way: { stage: string; shows: string }[];
+}
+
+export interface TriedDevice {
+  address: string;
+  areWays: boolean;
+  points: TriedPoint[];
+}
+
+export interface FoundPoint {
+  name: string;
+  words: string;
+  value: string;
+  type: string;
+  status: string;
+}
+
 export interface Client {
   id: string;
   name: string;

@@ -60,9 +60,16 @@ export const w = {
     more: 'More', minutes: { 15: '15 min', 60: '1 h', 480: '8 h' }, once: 'until it goes', all: 'all', active: 'active', unacknowledged: 'to acknowledge', putAside: 'put aside',
     now: 'Now', past: 'What happened', source: 'Source', type: 'Type', time: 'Time', noEvents: 'Nothing of the kind was kept in this time.', cutEvents: (n: number) => `These are the newest ${n} events of this time; a shorter time shows the others.`, least: 'Severity from',
   },
+  look: {
+    title: 'Look for a device', hint: 'Nothing is changed at it, and nothing is bound until drafts are applied.', how: 'How it is reached', answers: 'Does it answer?', others: 'More settings',
+    othersHint: (keys: string[]) => `one a line, as in the file of a device: ${keys.map((key) => `${key}: …`).join(', ')}`, place: 'One place', ways: 'Read it in every way', read: 'Read it', first: 'From', last: 'To', through: 'Look through it',
+    way: 'Read as', now: 'Now', octets: 'How it comes about', take: 'Take', tried: 'What was tried', answered: (address: string) => `${address} answers`, waysHint: 'What looks like a measurement comes first.', nothing: 'Nothing was found.',
+    name: 'Name', type: 'Type', found: (n: number) => (n === 1 ? '1 point' : `${n} points`), foundLabel: 'Points that were found', deviceName: 'Name of the device', keep: (n: number) => (n === 1 ? 'Make drafts of 1 point' : `Make drafts of ${n} points`),
+    kept: (n: number) => `${n} drafts are made.`, toFiles: 'Look at them, and apply',
+  },
   devices: {
     title: 'Devices', point: 'Point', where: 'On the device', node: 'Node', unbound: 'bound to no node', noPoints: 'It offers no points.', device: 'Device', driver: 'Protocol', address: 'Address', state: 'State', every: 'Asked every', points: 'Points', polls: 'Asked', failures: 'Failed', roundTrip: 'Answers in',
-    emptyTitle: 'No device is bound', empty: 'Write one with: zunth device scan ADDRESS, then bind its points in bindings/.', connected: 'answers', away: 'away', starting: 'starting', wire: 'What goes over the line',
+    emptyTitle: 'No device is bound', empty: 'Look for one: what answers there is shown, and becomes the files of a device.', look: 'Look for a device', connected: 'answers', away: 'away', starting: 'starting', wire: 'What goes over the line',
     wireHint: 'Shown while this page is open.', noWire: 'Nothing has gone over the line yet.', lastError: 'Last error', since: 'since', variables: 'What it brings',
   },
   access: {
@@ -77,6 +84,7 @@ export const w = {
     who: 'User', from: 'From', security: 'Security', end: 'End', endHint: 'Ends this session. The client may come again, unless its user or certificate is taken away.', since: 'Since', heard: 'Last heard', reads: 'Read', writes: 'Written', items: 'Watches',
   },
   record: {
+    anybody: 'Anybody', anything: 'Anything', aboutHint: 'Node, client, device', least: 'At least', leastIs: (level: string) => (level === 'debug' ? 'Everything' : `${level} and worse`.replace('error and worse', 'errors alone')), happened: 'What happened to it', told: 'What the service told of it', did: 'What they did',
     title: 'Record', audit: 'Who did what', log: 'What the service told', level: 'Level', text: 'Text', tellMore: 'Tell more for 15 min', tellLess: 'As before', levelNow: (level: string) => `It tells as much as ${level}.`, noLog: 'The service has told nothing since it was started.', time: 'Time', what: 'What', who: 'Who', from: 'From', outcome: 'Outcome', about: 'About', failed: 'Only what was refused or failed', none: 'Nothing of the kind is on record.', hint: 'Who did what, the newest first.',
   },
   changes: {

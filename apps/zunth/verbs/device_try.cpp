@@ -3,10 +3,10 @@
 #include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
 #include "service/admin/state_file.hpp"
-#include "service/device/scan.hpp"
+#include "service/device/device_file.hpp"
+#include "service/device/proposal.hpp"
 
 #include <algorithm>
-#include <cmath>
 #include <fstream>
 
 #include <fmt/format.h>
@@ -25,13 +25,13 @@ std::string readWhole(const fs::path& file) {
   return {std::istreambuf_iterator<char>(in), {}};
 }
 
-/// "KEY=VALUE" as a line of a device's file.
-std::string lineOf(const std::string& word) {
-  const auto equals = word.find('=');
-  std::string value = equals == std::string::npos ? std::string() : word.substr(equals + 1);
-  std::string quoted;
-  for (const char c : value) quoted += c == '\'' ? "''" : std::string(1, c);
-  return fmt::format("{}: '{}'\n", word.substr(0, equals), quoted);
+device::Sought soughtFrom(const std::string& kind, const std::vector<std::string>& words) {
+  device::Sought out{kind, {}};
+  for (const auto& word : words) {
+    const auto equals = word.find('=');
+    out.settings.emplace_back(word.substr(0, equals), equals == std::string::npos ? "" : word.substr(equals + 1));
+  }
+  return out;
 }
 
 /// What is wrong with what was typed; nothing when it is sound.
@@ -44,6 +44,7 @@ std::optional<int> mistakeIn(const model::Findings& findings) {
 
 /// A device that can't be reached is as a server that can't.
 int notReached(const Error& why) {
+  if (why.code == status::BadSyntaxError) return wrongUse(why.cause, why.next.empty() ? "docs/devices.md" : why.next);
   const int code = fail(why);
   return why.code == status::BadNotSupported || why.code == status::BadConfigurationError ? code : int{kNoConnection};
 }
@@ -52,15 +53,6 @@ std::string kinds() {
   std::string out;
   for (const auto& kind : device::driverKinds()) out += (out.empty() ? "" : ", ") + std::string(kind.name);
   return out;
-}
-
-/// What to look at where nothing is named: whether it answers at all.
-std::vector<std::string> firstPoints(std::string_view kind) {
-  if (kind == "mqtt") return {"$SYS/broker/version"};
-  if (kind == "files") return {"file /proc/loadavg word 1"};
-  if (kind == "simulation") return {"sine 0..1 every 10 s"};
-  if (kind.starts_with("modbus")) return {"input 0", "holding 0", "discrete 0", "coil 0"};
-  return {};
 }
 
 /// The values of points, a line each; in detail the way of each of them.
@@ -87,77 +79,53 @@ int tell(const Options& options, const std::vector<device::TriedPoint>& points, 
 }  // namespace
 
 int tryDevice(const Options& options, const TryWish& wish, const std::string& folder) {
-  const device::DriverKind* kind = device::driverKind(wish.what);
   model::Findings findings;
   const Duration patience = milliseconds(options.timeout * 1000);
-  device::DeviceFile file;
-  std::size_t ways = 0;
-  if (!kind) {
-    const fs::path site = folder.empty() ? "." : folder, path = site / "devices" / (wish.what + ".yaml");
-    if (!fs::exists(path))
-      return wrongUse(fmt::format("'{}' is neither a kind of device nor one of the site", wish.what),
-                      fmt::format("one of {}, or a device of --site FOLDER", kinds()));
-    file = device::readDeviceFile(wish.what, path.string(), readWhole(path), findings, site);
-  } else {
-    std::string text = fmt::format("driver: {}\n", kind->name);
-    for (const auto& word : wish.settings) text += lineOf(word);
-    text += "points:\n";
-    std::vector<std::string> points = wish.points.empty() ? firstPoints(kind->name) : wish.points;
-    if (points.size() == 1 && kind->waysToRead)
-      if (auto all = kind->waysToRead(points[0]); !all.empty()) points = std::move(all), ways = points.size();
-    for (std::size_t i = 0; i < points.size(); ++i)
-      text += "  " + lineOf(fmt::format("{}={}", ways ? fmt::format("'{}'", i) : fmt::format("p{}", i + 1), points[i]));
-    file = device::readDeviceFile("tried", "the command line", text, findings, folder.empty() ? "." : folder);
-  }
-  if (const auto mistake = mistakeIn(findings)) return *mistake;
+  const fs::path site = folder.empty() ? "." : folder;
   spdlog::set_level(spdlog::level::off);  // what is to be said is said here
-  auto tried = device::tryOut(file, patience);
-  if (!tried) return notReached(tried.error());
-  if (!options.quiet && options.format == Format::Table && isTerminal())
-    std::printf("%s answers\n", file.address.c_str());
-  if (ways) {
-    for (auto& point : *tried) point.name = point.words.substr(wish.points[0].size() + 1);
-    // What people measure comes first; among it is most likely the right one.
-    std::ranges::stable_partition(*tried, [](const auto& point) {
-      double number = 0;
-      const bool isNumber = point.value.status.isGood() && point.value.value.toDouble(number);
-      return isNumber && (number == 0 || (std::abs(number) >= 1e-3 && std::abs(number) < 1e6));
-    });
+  const auto answers = [&](const std::string& address) {
+    if (!options.quiet && options.format == Format::Table && isTerminal()) std::printf("%s answers\n", address.c_str());
+  };
+  if (device::driverKind(wish.what)) {
+    const auto tried = device::tryOut(soughtFrom(wish.what, wish.settings), wish.points, site, patience, findings);
+    if (!tried) return notReached(tried.error());
+    answers(tried->address);
+    return tell(options, tried->points, !tried->areWays);
   }
-  return tell(options, *tried, !ways);
+  const fs::path path = site / "devices" / (wish.what + ".yaml");
+  if (!fs::exists(path))
+    return wrongUse(fmt::format("'{}' is neither a kind of device nor one of the site", wish.what),
+                    fmt::format("one of {}, or a device of --site FOLDER", kinds()));
+  const auto file = device::readDeviceFile(wish.what, path.string(), readWhole(path), findings, site);
+  if (const auto mistake = mistakeIn(findings)) return *mistake;
+  const auto tried = device::tryOut(file, patience);
+  if (!tried) return notReached(tried.error());
+  answers(file.address);
+  return tell(options, *tried, true);
 }
 
 namespace {
 
 /// Writes what was found as files of a site; none that is there is overwritten.
 int keep(const Options& options, const std::vector<device::FoundPoint>& found, const ScanOrder& order,
-         const std::string& settings, const fs::path& site) {
-  const fs::path device = site / "devices" / (order.into + ".yaml"), model = site / "model" / (order.into + ".yaml"),
-                 bindings = site / "bindings" / (order.into + ".yaml");
-  for (const auto& file : {device, model, bindings})
-    if (fs::exists(file))
-      return wrongUse(fmt::format("{} is there already", file.string()), "choose another name for --into");
-  std::string points, variables;
-  for (const auto& each : found) {
-    points += "  " + lineOf(each.name + "=" + each.words);
-    const auto type = each.value.value.type();
-    // What comes as text may have digits behind the point the next time.
-    const bool isOpen = settings.find("driver: mqtt") != std::string::npos && isNumeric(type);
-    variables += fmt::format("    {}: {}\n", each.name, nameOf(isOpen ? BuiltInType::Double : type));
-  }
-  std::string uri = "urn:" + order.into;
+         const device::Sought& sought, const fs::path& site) {
+  std::string uri;
   model::Findings ignored;
   const auto root = model::readYaml("site.yaml", readWhole(site / "site.yaml"), ignored);
-  if (const auto* own = root.textOf("uri")) uri = own->text + ":" + order.into;
-  const std::vector<std::pair<fs::path, std::string>> files{
-      {device, "# Found by looking it through: give the points their names.\n" + settings + "points:\n" + points},
-      {model, fmt::format("namespace: {}\nobjects:\n  {}:\n{}", uri, order.into, variables)},
-      {bindings, fmt::format("bindings:\n  {0}/{{point}}: {0}/{{point}}\n", order.into)}};
-  for (const auto& [file, text] : files) {
+  if (const auto* own = root.textOf("uri")) uri = own->text;
+  std::vector<device::Discovered> kept;
+  for (const auto& point : found) kept.push_back({point.name, point.words, point.value.value.type()});
+  const auto files = device::propose(sought, kept, order.into, uri);
+  for (const auto& file : files)
+    if (fs::exists(site / file.name))
+      return wrongUse(fmt::format("{} is there already", (site / file.name).string()),
+                      "choose another name for --into");
+  for (const auto& [name, text] : files) {
+    const fs::path path = site / name;
     std::error_code ignoredToo;
-    fs::create_directories(file.parent_path(), ignoredToo);
-    if (auto written = admin::replaceFile(file, text, 0644); !written) return fail(written.error());
-    if (!options.quiet) std::printf("wrote %s\n", file.string().c_str());
+    fs::create_directories(path.parent_path(), ignoredToo);
+    if (auto written = admin::replaceFile(path, text, 0644); !written) return fail(written.error());
+    if (!options.quiet) std::printf("wrote %s\n", path.string().c_str());
   }
   if (!options.quiet) std::printf("nothing is applied yet; next: zunth check %s, zunth apply\n", site.string().c_str());
   return kDone;
@@ -166,24 +134,15 @@ int keep(const Options& options, const std::vector<device::FoundPoint>& found, c
 }  // namespace
 
 int scanDevice(const Options& options, const ScanOrder& order, const std::string& folder) {
-  const device::DriverKind* kind = device::driverKind(order.kind);
-  if (!kind) return wrongUse(fmt::format("there is no kind of device '{}'", order.kind), "one of " + kinds());
-  std::string settings = fmt::format("driver: {}\n", kind->name);
-  for (const auto& word : order.settings) settings += lineOf(word);
+  const auto sought = soughtFrom(order.kind, order.settings);
   model::Findings findings;
-  const auto root = model::readYaml("the command line", settings, findings);
-  std::vector<std::string> keys{"driver"};
-  keys.insert(keys.end(), kind->keys.begin(), kind->keys.end());
-  checkKeys(root, keys, findings);
   device::ScanWish wish;
   wish.patience = milliseconds(order.seconds * 1000);
   wish.first = order.first;
   wish.last = order.last;
   if (!options.quiet) wish.progress = [](const std::string& what) { std::fprintf(stderr, "%s…\n", what.c_str()); };
   const fs::path site = folder.empty() ? "." : folder;
-  if (const auto mistake = mistakeIn(findings)) return *mistake;
-  auto found = device::scan(*kind, {root, {}, "scanned", site}, wish, findings);
-  if (const auto mistake = mistakeIn(findings)) return *mistake;
+  auto found = device::scan(sought, site, wish, findings);
   if (!found) return notReached(found.error());
   if (!order.only.empty()) {
     for (const auto& name : order.only)
@@ -197,9 +156,11 @@ int scanDevice(const Options& options, const ScanOrder& order, const std::string
     std::fprintf(stderr, "zunth: nothing was found\n");
     return kNo;
   }
-  const bool isName = order.into.find_first_of("/\\ \t\n:{}'\"#") == std::string::npos && !order.into.starts_with('.');
-  if (!isName) return wrongUse(fmt::format("'{}' is no name for a device", order.into), "letters, digits and -");
-  if (!order.into.empty()) return keep(options, *found, order, settings, site);
+  if (!order.into.empty()) {
+    if (!device::isDeviceName(order.into))
+      return wrongUse(fmt::format("'{}' is no name for a device", order.into), "letters, digits and -");
+    return keep(options, *found, order, sought, site);
+  }
   Records records({"name", "value", "point"});
   for (const auto& each : *found)
     records.add({each.name, Cell(format(each.value.value), toJson(each.value.value)), each.words});

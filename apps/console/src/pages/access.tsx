@@ -382,7 +382,15 @@ function Connected({ mayEnd }: { mayEnd: boolean }) {
   const columns = useMemo<Column<Client>[]>(
     () => [
       { name: w.access.name, of: (client) => client.name },
-      { name: w.access.who, of: (client) => client.user },
+      {
+        name: w.access.who,
+        of: (client) => client.user,
+        show: (client) => (
+          <Link href={`/record?who=${encodeURIComponent(client.user)}`} title={w.record.did}>
+            {client.user}
+          </Link>
+        ),
+      },
       { name: w.access.from, of: (client) => client.from },
       { name: w.access.security, of: (client) => client.security, show: (client) => <Mark level={client.security === 'unsecured' ? 'doubtful' : 'good'}>{client.security}</Mark> },
       { name: w.access.since, of: (client) => client.since ?? 0, show: (client) => ageText(now - (client.since ?? now)), isNumber: true },

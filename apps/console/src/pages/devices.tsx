@@ -1,4 +1,5 @@
 import { useEffect, useMemo, useRef, useState } from 'react';
+import { Button } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'wouter';
 import { get } from '../api';
@@ -97,6 +98,11 @@ function OneDevice({ device }: { device: Device }) {
           <span className="soft">
             {w.devices.since} {ageText(now - Date.parse(device.since))}
           </span>
+          <span className="does">
+            <Button component={Link} href={`/record?part=log&like=${encodeURIComponent(`device ${device.device}`)}`}>
+              {w.record.told}
+            </Button>
+          </span>
         </div>
       </div>
       {device.lastError && (
@@ -164,7 +170,14 @@ export default function Devices({ name }: { name?: string }) {
   }
   return (
     <div className="stack">
-      <h1>{w.devices.title}</h1>
+      <div className="title" style={{ marginBottom: 0 }}>
+        <h1>{w.devices.title}</h1>
+        <span className="does">
+          <Button component={Link} href="/devices-look">
+            {w.devices.look}
+          </Button>
+        </span>
+      </div>
       <Table label={w.devices.title} rows={told.data.devices} columns={columns} keyOf={(device) => device.device} exportAs="devices" empty={<Empty title={w.devices.emptyTitle}>{w.devices.empty}</Empty>} />
     </div>
   );

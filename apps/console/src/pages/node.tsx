@@ -199,6 +199,7 @@ export default function NodeView({ name }: { name: string }) {
                 {isWatched ? w.node.unwatch : w.node.watch}
               </Button>
               <Button onClick={() => go(`/trend?node=${encodeURIComponent(page.path)}`)}>{w.node.trend}</Button>
+              <Button onClick={() => go(`/record?like=${encodeURIComponent(page.path)}`)}>{w.record.happened}</Button>
             </span>
           )}
         </div>

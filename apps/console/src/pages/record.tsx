@@ -1,5 +1,5 @@
-import { useMemo, useState } from 'react';
-import { Button, Checkbox, SegmentedControl, TextInput } from '@mantine/core';
+import { useEffect, useMemo, useState } from 'react';
+import { Button, Checkbox, SegmentedControl, Select, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'wouter';
@@ -10,7 +10,13 @@ import { clockText } from '../parts/format';
 import { Empty, Mark, Refused } from '../parts/status';
 import { Table, type Column } from '../parts/table';
 
+const asked = () => new URLSearchParams(window.location.search);
+/** From debug to error; what is worse is told as well. */
+const levels = ['debug', 'info', 'warning', 'error'];
+
 function Log() {
+  const [least, setLeast] = useState('debug');
+  const [words, setWords] = useState(() => asked().get('like') ?? '');
   const told = useQuery({ queryKey: ['log'], queryFn: () => get<{ level: string; lines: LogLine[] }>('log'), refetchInterval: 2_000 });
   const [error, setError] = useState<unknown>(null);
   const setLevel = (level: string, minutes: number) => post('log/level', { level, minutes }).then(() => told.refetch(), setError);
@@ -23,7 +29,7 @@ function Log() {
     [],
   );
   if (told.error) return <Refused error={told.error} />;
-  const rows = [...(told.data?.lines ?? [])].reverse();
+  const rows = (told.data?.lines ?? []).filter((line) => levels.indexOf(line.level) >= levels.indexOf(least) && line.text.includes(words)).reverse();
   return (
     <>
       {error !== null && <Refused error={error} />}
@@ -35,6 +41,8 @@ function Log() {
         exportAs="log"
         tools={
           <>
+            <TextInput aria-label={w.record.about} placeholder={w.record.aboutHint} value={words} onChange={(event) => setWords(event.currentTarget.value)} w={170} />
+            <Select aria-label={w.record.least} data={levels.map((level) => ({ value: level, label: w.record.leastIs(level) }))} value={least} allowDeselect={false} onChange={(level) => setLeast(level ?? least)} w={150} />
             <Button onClick={() => setLevel('debug', 15)}>{w.record.tellMore}</Button>
             <span className="soft">{told.data ? w.record.levelNow(told.data.level) : ''}</span>
           </>
@@ -46,14 +54,16 @@ function Log() {
 }
 
 export default function RecordPage({ me }: { me: Me }) {
-  const [part, setPart] = useState(() => (new URLSearchParams(window.location.search).get('part') === 'log' ? 'log' : 'audit'));
+  const [part, setPart] = useState(() => (asked().get('part') === 'log' ? 'log' : 'audit'));
   const [onlyFailed, setFailed] = useState(false);
-  const [like, setLike] = useState('');
+  const [like, setLike] = useState(() => asked().get('like') ?? '');
+  const [who, setWho] = useState<string | null>(() => asked().get('who'));
+  const [what, setWhat] = useState<string | null>(() => asked().get('what'));
   const [settled] = useDebouncedValue(like, 250);
   const isAdministrator = me.roles?.includes('SecurityAdmin');
   const told = useQuery({
-    queryKey: ['audit', onlyFailed, settled],
-    queryFn: () => get<{ lines: AuditLine[] }>('audit', { failed: onlyFailed, like: settled, most: 2_000 }),
+    queryKey: ['audit', onlyFailed, settled, who, what],
+    queryFn: () => get<{ lines: AuditLine[] }>('audit', { failed: onlyFailed, like: settled, who: who ?? '', what: what ?? '', most: 2_000 }),
     refetchInterval: 3_000,
     enabled: isAdministrator,
     placeholderData: (before) => before,
@@ -69,6 +79,13 @@ export default function RecordPage({ me }: { me: Me }) {
     ],
     [],
   );
+  // Those that have been seen, so that one can be chosen after another.
+  const [seen, setSeen] = useState<{ who: string[]; what: string[] }>({ who: [], what: [] });
+  const lines = told.data?.lines;
+  useEffect(() => {
+    const all = (before: string[], now: string[]) => [...new Set([...before, ...now.filter(Boolean)])].sort();
+    if (lines) setSeen((before) => ({ who: all(before.who, lines.map((line) => line.who)), what: all(before.what, lines.map((line) => line.what)) }));
+  }, [lines]);
   return (
     <div className="stack">
       <div className="title" style={{ marginBottom: 0 }}>
@@ -98,7 +115,9 @@ export default function RecordPage({ me }: { me: Me }) {
           exportAs="audit"
           tools={
             <>
-              <TextInput aria-label={w.head.seek} placeholder={w.record.about} value={like} onChange={(event) => setLike(event.currentTarget.value)} w={170} />
+              <Select aria-label={w.record.who} placeholder={w.record.anybody} data={seen.who} value={who} onChange={setWho} clearable searchable w={140} />
+              <Select aria-label={w.record.what} placeholder={w.record.anything} data={seen.what} value={what} onChange={setWhat} clearable searchable w={150} />
+              <TextInput aria-label={w.record.about} placeholder={w.record.aboutHint} value={like} onChange={(event) => setLike(event.currentTarget.value)} w={160} />
               <Checkbox label={w.record.failed} checked={onlyFailed} onChange={(event) => setFailed(event.currentTarget.checked)} />
             </>
           }
