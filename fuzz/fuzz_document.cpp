@@ -30,7 +30,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     readXml(text);
   } else if (auto message = channel::messageFromJson(text)) {
     // What was understood can be told again.
-    auto told = channel::messageToJson(*message);
+    auto told = channel::messageToJson(message->message, message->form);
     if (told && !channel::messageFromJson(*told)) std::abort();
   }
   return 0;

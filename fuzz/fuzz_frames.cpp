@@ -5,6 +5,7 @@
 #include "service/device/line_station.hpp"
 #include "service/device/modbus_frames.hpp"
 #include "service/device/mqtt_scan.hpp"
+#include "service/device/topic_pattern.hpp"
 #include "service/registers/register_map.hpp"
 
 #include <cstdint>
@@ -37,7 +38,7 @@ void readDnp3(ua::BytesView octets) {
   frames.feed(octets);
   while (const auto frame = frames.next()) (void)segments.feed(frame->data);
   // What is sent comes back as it was, whatever came before it.
-  Frame frame;
+  dnp3::Frame frame;
   const auto data = octets.first(std::min(octets.size(), kMostInFrame));
   frame.data.assign(data.begin(), data.end());
   FrameReader again;
@@ -85,6 +86,17 @@ void readTexts(std::string_view text) {
   for (const auto sum : {line::Checksum::Xor, line::Checksum::Sum, line::Checksum::Crc16})
     (void)line::proved(text, sum);
   (void)mqtt::propose("a/b", text);
+  // A topic that makes a point makes a sound one.
+  static const auto patterns = [] {
+    model::Findings findings;
+    const auto root = model::readYaml("d", "\"{a}/{b}-x\": h/{a}/p{b}/s $.{b} send h/{a}/set", findings);
+    return mqtt::TopicPattern::read(root.entries.at(0), findings).value();
+  }();
+  if (const auto made = patterns.pointOf("h/" + std::string(text))) {
+    model::Findings findings;
+    Conversion conversion;
+    if (!mqtt::parsePoint(*made, conversion, findings)) __builtin_trap();
+  }
   mqtt::MqttPoint point;
   point.path = {"a", "0"};
   point.time = {"at"};
