@@ -1,5 +1,6 @@
-// Any requests, one after the other, in the name of one session that is activated, while time passes. Limits are small,
-// so that they are met; what waits or lasts is brought to its end.
+// Any requests, one after the other, in the name of a session that is activated, while time passes. Limits are small,
+// so that they are met; what waits or lasts is brought to its end. A server serves many inputs, each in a session of
+// its own, as making one takes a hundred times as long as an input.
 #include "core/space/namespace0.hpp"
 #include "service/server/server.hpp"
 
@@ -33,7 +34,7 @@ class Peer final : public server::Peer {
   server::Entrance entrance_;
 };
 
-/// A server and one session of it.
+/// A server, and one session of it at a time.
 struct Fixture {
   Fixture() : space("urn:fernhollow.example:fuzz") {
     spdlog::set_level(spdlog::level::off);
@@ -45,10 +46,16 @@ struct Fixture {
     settings.limits.maxResponse = 1u << 20;
     settings.limits.maxQueuedPerSession = 1u << 20;
     settings.limits.maxMonitoredItems = 500;
+    settings.limits.maxSessions = 8;
     // Each look at the clock takes a while: slices end within requests.
     server.emplace(space, settings,
                    server::Clock{[this] { return now += std::chrono::microseconds(50); },
                                  [] { return DateTime{133'000'000'000'000'000}; }});
+    nodes = space.size();
+  }
+  ~Fixture() { server->shutdown(); }
+  void open() {
+    peer = std::make_shared<Peer>();
     send(CreateSessionRequest{});
     BinaryReader answer(BytesView(peer->last).subspan(channel::kHeadroom));
     answer.next<NodeId>();
@@ -56,7 +63,29 @@ struct Fixture {
     ActivateSessionRequest activate;
     activate.requestHeader.authenticationToken = token;
     send(activate);
+    if (!server->hasSession(peer->channelId())) std::abort();
   }
+  /// Ends what an input began; nothing of it may be left.
+  void close() {
+    CloseSessionRequest request;
+    request.requestHeader.authenticationToken = token;
+    request.deleteSubscriptions = true;
+    send(request);
+    settle();
+    for (const auto* session : server->sessionList())
+      server->endSession(NodeId(session->sessionId), {status::Good, {}, {}});
+    server->channelClosed(*peer, {status::Good, {}, {}});
+    settle();
+    if (!server->sessionList().empty()) std::abort();
+  }
+  /// What lasts ends.
+  void settle() {
+    int turns = 0;
+    while (peer->holds > 0)
+      if (server->tick(); ++turns > 100'000) std::abort();
+  }
+  /// Whether the next input meets it as the first did.
+  bool isAsNew() const { return inputs < 500 && space.size() == nodes; }
   template <class Request>
   void send(const Request& request) {
     Bytes body;
@@ -75,16 +104,15 @@ struct Fixture {
     writer.write(header);
     writer.raw(rest);
     server->handle(peer, 2, body);
-    // What lasts ends.
-    int turns = 0;
-    while (peer->holds > 0)
-      if (server->tick(); ++turns > 100'000) std::abort();
+    settle();
   }
   space::Space space;
   Instant now{std::chrono::hours(1)};
   std::optional<server::Server> server;
-  std::shared_ptr<Peer> peer = std::make_shared<Peer>();
+  std::shared_ptr<Peer> peer;
   NodeId token;
+  std::size_t nodes = 0;
+  int inputs = 0;
 };
 
 constexpr std::uint32_t kRequests[] = {
@@ -110,13 +138,29 @@ constexpr std::uint32_t kRequests[] = {
     SetTriggeringRequest::kBinaryId,
     DeleteMonitoredItemsRequest::kBinaryId,
     RepublishRequest::kBinaryId,
+    DeleteSubscriptionsRequest::kBinaryId,
+    SetPublishingModeRequest::kBinaryId,
+    HistoryReadRequest::kBinaryId,
+    HistoryUpdateRequest::kBinaryId,
+    RegisterNodesRequest::kBinaryId,
+    UnregisterNodesRequest::kBinaryId,
+    CancelRequest::kBinaryId,
+    CreateSessionRequest::kBinaryId,
+    ActivateSessionRequest::kBinaryId,
+    CloseSessionRequest::kBinaryId,
+    FindServersRequest::kBinaryId,
+    GetEndpointsRequest::kBinaryId,
+    RegisterServer2Request::kBinaryId,
 };
 
 }  // namespace
 
 /// Each request is an octet that chooses it, two of its length, and its body after the header.
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
-  auto fixture = std::make_unique<Fixture>();
+  static std::unique_ptr<Fixture> fixture;
+  if (!fixture || !fixture->isAsNew()) fixture.reset(), fixture = std::make_unique<Fixture>();
+  ++fixture->inputs;
+  fixture->open();
   for (int requests = 0; size >= 3 && requests < 16; ++requests) {
     const std::uint32_t id = kRequests[data[0] % std::size(kRequests)];
     const std::size_t length = std::min<std::size_t>(data[1] | data[2] << 8, size - 3);
@@ -126,6 +170,6 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     data += 3 + length;
     size -= 3 + length;
   }
-  fixture->server->shutdown();
+  fixture->close();
   return 0;
 }
