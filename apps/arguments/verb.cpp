@@ -1,5 +1,6 @@
 #include "apps/arguments/verb.hpp"
 
+#include "core/ua/generated/version.hpp"
 #include "core/ua/letters.hpp"
 
 #include <algorithm>
@@ -98,6 +99,7 @@ std::vector<std::string> Verb::optionNames() const {
 CommandLine::CommandLine(const std::string& about, const std::string& name, const std::string& footer)
     : app_(std::make_unique<CLI::App>(about, name)) {
   app_->footer(footer);
+  app_->set_version_flag("--version", fmt::format("{} {}", name, kVersion));
 }
 CommandLine::~CommandLine() = default;
 

@@ -66,6 +66,8 @@ class EventSelector {
                                         ua::EventFilterResult& result);
 
   bool wants(const space::Space& space, const Event& event) const;
+  /// Whether there are events that it doesn't want.
+  bool isFilter() const { return !where_.isEmpty(); }
   /// One value for each select clause; null for fields that the event doesn't have.
   ua::List<ua::Variant> select(const space::Space& space, const Event& event) const;
 

@@ -56,11 +56,28 @@ bool EventDelivery::hears(const MonitoredItem& item, const Event& event) const {
 void EventDelivery::tell(MonitoredItem& item, const Event& event, bool isForAll) {
   if (!isForAll) {
     const auto notifiers = notifiersOf(event.node());
-    if (std::ranges::find(notifiers, item.node()) == notifiers.end() || !hears(item, event) ||
-        !item.settings().events->wants(space_, event))
-      return;
+    if (std::ranges::find(notifiers, item.node()) != notifiers.end() && hears(item, event)) offer(item, event);
+    return;
   }
   bring(item, event);
+}
+
+void EventDelivery::offer(MonitoredItem& item, const Event& event) const {
+  const auto& selector = *item.settings().events;
+  const bool isWanted = selector.wants(space_, event);
+  if (!selector.isFilter() || !space_.isSubtype(event.type(), id::ConditionType)) {
+    if (isWanted) bring(item, event);
+    return;
+  }
+  switch (item.retained.judge(event, isWanted)) {
+    case FilteredRetain::Outcome::Nothing: return;
+    case FilteredRetain::Outcome::Bring: return bring(item, event);
+    case FilteredRetain::Outcome::BringLastWord: {
+      Event lastWord = event;
+      lastWord.set("Retain", Variant(false));
+      return bring(item, lastWord);
+    }
+  }
 }
 
 void EventDelivery::bring(MonitoredItem& item, const Event& event) const {
@@ -76,7 +93,7 @@ bool EventDelivery::bringToAll(const Waiting& waiting, Slice& slice) {
       if (item->heardUpTo >= waiting.number) continue;
       item->heardUpTo = waiting.number;
       if (item->mode() == MonitoringMode::Disabled || !hears(*item, waiting.event)) continue;
-      if (item->settings().events->wants(space_, waiting.event)) bring(*item, waiting.event);
+      offer(*item, waiting.event);
       if (slice.lookAgain()) return false;
     }
   }

@@ -42,6 +42,7 @@ class EventDelivery {
     Event event;
   };
   static constexpr std::size_t kMostWaiting = 1'000;  // then whoever raises another waits for those
+  void offer(MonitoredItem& item, const Event& event) const;
   void bring(MonitoredItem& item, const Event& event) const;
   bool hears(const MonitoredItem& item, const Event& event) const;
   /// False when the slice ended before everybody had it.

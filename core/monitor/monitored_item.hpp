@@ -1,7 +1,7 @@
 #pragma once
 
 #include "core/monitor/change_filter.hpp"
-#include "core/monitor/event.hpp"
+#include "core/monitor/filtered_retain.hpp"
 #include "core/monitor/live_aggregate.hpp"
 #include "core/monitor/notification_queue.hpp"
 #include "core/monitor/notification_sink.hpp"
@@ -77,8 +77,9 @@ class MonitoredItem : public ua::Due {
   /// When the next sample may be taken, and its place among those who watch the same node. Kept by Sampling.
   ua::Instant nextSampleAt{};
   std::size_t watchSlot = 0;
-  /// The last event that was brought to it, or passed by. Kept by EventDelivery.
+  /// The last event that was brought to it, or passed by, and the conditions that it knows of. Kept by EventDelivery.
   std::uint64_t heardUpTo = 0;
+  FilteredRetain retained;
   /// Its place in its subscription's list of items to report. Kept by ReportList.
   MonitoredItem* listedBefore = nullptr;
   MonitoredItem* listedAfter = nullptr;

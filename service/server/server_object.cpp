@@ -1,5 +1,6 @@
 #include "service/server/server_object.hpp"
 
+#include "core/ua/generated/version.hpp"
 #include "service/server/structure_nodes.hpp"
 
 namespace zunth::server {
@@ -24,7 +25,7 @@ ServerStatusDataType ServerObject::serverStatus() const {
   out.startTime = core_.startTime;
   out.currentTime = clock_.wallClock();
   out.state = core_.state;
-  out.buildInfo = {"urn:zunth", "Zunth", "Zunth", "0.1.0", "1", core_.startTime};
+  out.buildInfo = {"urn:zunth", "Zunth", "Zunth", kVersion, "1", core_.startTime};
   out.shutdownReason = core_.shutdownReason;
   if (core_.shutdownAt != Instant::max()) {
     const auto left = std::chrono::ceil<std::chrono::seconds>(core_.shutdownAt - clock_.now()).count();
@@ -94,6 +95,9 @@ void ServerObject::fillCapabilities() {
     if (reference.isForward() && space_.nodeClass(reference.target()) == NodeClass::Variable)
       space_.setValue(reference.target(), DataValue(Variant(limits.maxOperationsPerRequest), core_.startTime));
   // Until there is an archive, nothing is offered of history.
+  const auto conditions = space_.at(id::ConditionType);
+  if (const auto filtered = space_.child(conditions, {0, String("SupportsFilteredRetain")}); filtered != space::kNoNode)
+    space_.setValue(filtered, DataValue(Variant(true), core_.startTime));
   const auto history = space_.at(id::HistoryServerCapabilities);
   for (const auto& reference : space_.references(history)) {
     if (!reference.isForward() || space_.nodeClass(reference.target()) != NodeClass::Variable) continue;
