@@ -56,10 +56,13 @@ std::unique_ptr<Alarm> Alarm::from(Space& space, NodeIndex node, Layouts& layout
   const NodeIndex type = space.typeDefinition(node);
   if (type == kNoNode) return nullptr;
   const bool isDialog = space.isSubtype(type, id::DialogConditionType);
-  if (!isDialog && !space.isSubtype(type, id::AlarmConditionType)) return nullptr;
+  const bool isAlarm = space.isSubtype(type, id::AlarmConditionType);
+  if (!isDialog && !isAlarm && !space::isPlainCondition(space, type)) return nullptr;
   std::unique_ptr<Alarm> out(new Alarm(space, node));
   out->isDialog_ = isDialog;
   out->judge_ = Judge::from(space, node);
+  // Whoever has another way to say it looks after it, too.
+  if (!isDialog && !isAlarm && !out->judge_) return nullptr;
   out->fields_ = layouts.of(space, node);
   const auto field = [&](const char* name) { return space.child(node, {0, name}); };
   out->source_ = out->judge_ ? out->judge_->inputs()[0] : variableOf(space, field("InputNode"));
@@ -187,7 +190,10 @@ void Alarm::look(const DataValue& value, const Moment& moment) {
   if (isOtherQuality) state_.qualitySince = time;
   // A bad value says nothing of the plant: how the alarm stands stays, its quality tells.
   const Exceeded exceeded = quality.isBad() ? state_.exceeded : judge_->look(value, moment.now, moment.wallClock);
-  if (exceeded != state_.exceeded) return becomes(exceeded, judge_->message(exceeded, quality), time, moment);
+  const bool saysOther =
+      exceeded && judge_->repeats() && !quality.isBad() && judge_->message(exceeded, quality) != state_.reason;
+  if (exceeded != state_.exceeded || saysOther)
+    return becomes(exceeded, judge_->message(exceeded, quality), time, moment);
   if (!isOtherQuality || quality == status::BadWaitingForInitialData) return;
   state_.reason = judge_->message(exceeded, quality);
   tell(state_, {}, time, moment);
@@ -205,7 +211,8 @@ void Alarm::becomes(Exceeded exceeded, const std::string& why, DateTime time, co
     if ((exceeded ^ before) & (1u << i)) state_.levelSince[i] = time;
   state_.active.set(exceeded != 0, time);
   // It is to be acknowledged when it comes, and again when it becomes worse or is another.
-  if ((exceeded & ~before) && rank(worst) >= rank(worstBefore)) {
+  const bool isAnother = exceeded && exceeded == before && judge_ && judge_->repeats();
+  if (((exceeded & ~before) && rank(worst) >= rank(worstBefore)) || isAnother) {
     state_.acknowledged.set(false, time);
     state_.confirmed.set(true, time);
     state_.eventIds.clear();

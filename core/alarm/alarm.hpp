@@ -25,8 +25,9 @@ struct Moment {
 };
 
 /// One alarm of the address space (Part 9, 5.8): judges the values of its variable, or is set by whoever knows, and
-/// shows in its own nodes how it stands. A dialog (Part 9, 5.6) is one that asks instead of warning. What of the
-/// optional parts of the standard it has is what it has nodes for.
+/// shows in its own nodes how it stands. A dialog (Part 9, 5.6) is one that asks instead of warning, and a plain
+/// condition (5.7) says what a program has to say. What of the optional parts of the standard it has is what it has
+/// nodes for.
 class Alarm : public ua::Due {
  public:
   /// Nothing for an object that is no alarm.

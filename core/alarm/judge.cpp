@@ -1,6 +1,7 @@
 #include "core/alarm/judge.hpp"
 
 #include "core/space/attributes.hpp"
+#include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
 
 #include <cmath>
@@ -16,6 +17,8 @@ using space::NodeIndex;
 using space::Space;
 
 namespace {
+
+constexpr std::size_t kLongestText = 1'000;  // octets of what somebody says, as a message
 
 /// The variable that a property names.
 NodeIndex variableNamed(const Space& space, NodeIndex property) {
@@ -40,6 +43,12 @@ const char* wordsFor(LimitLevel level) {
   return "";
 }
 
+std::string_view textOf(const Variant& value) {
+  if (const auto* text = value.get<LocalizedText>()) return text->text.view();
+  const auto* text = value.get<String>();
+  return text ? text->view() : std::string_view();
+}
+
 /// Its object's name says enough: where that is, the source tells.
 std::string shortPath(const Space& space, NodeIndex node) {
   const NodeIndex above = space.parent(node);
@@ -53,9 +62,12 @@ std::optional<Judge> Judge::from(const Space& space, NodeIndex alarm) {
   const auto is = [&](StandardId kind) { return space.isSubtype(type, kind); };
   if (type == kNoNode) return std::nullopt;
   const bool isDialog = is(id::DialogConditionType);
-  if (!isDialog && !is(id::AlarmConditionType)) return std::nullopt;
-  const NodeIndex input = isDialog ? variableNamed(space, space::ownProperty(space, alarm, space::kAskedBy))
-                                   : targetOf(space, alarm, "InputNode");
+  const bool isPlain = space::isPlainCondition(space, type);
+  if (!isDialog && !isPlain && !is(id::AlarmConditionType)) return std::nullopt;
+  const NodeIndex input =
+      isDialog || isPlain
+          ? variableNamed(space, space::ownProperty(space, alarm, isPlain ? space::kSaidBy : space::kAskedBy))
+          : targetOf(space, alarm, "InputNode");
   // An alarm that watches how others stand could make them change, and they it, without an end.
   if (input == kNoNode || space::isConditionState(space, input)) return std::nullopt;
   Kind kind = Kind::Level;
@@ -76,6 +88,8 @@ std::optional<Judge> Judge::from(const Space& space, NodeIndex alarm) {
     isWhole = needs(Kind::Discrepancy, targetOf(space, alarm, "TargetValueNode"));
   else if (isDialog || is(id::DiscreteAlarmType))
     isWhole = needs(Kind::Discrete, space::ownProperty(space, alarm, space::kActiveValue));
+  else if (isPlain)
+    kind = Kind::Text;
   else
     isWhole = is(id::LimitAlarmType);
   if (!isWhole) return std::nullopt;
@@ -140,6 +154,7 @@ bool Judge::differs(const Variant& value, const Variant& goal) const {
 }
 
 Exceeded Judge::seen(const DataValue& value, DateTime wallClock) {
+  if (repeats()) return textOf(value.value).empty() ? Exceeded{0} : Exceeded{1};
   if (!hasLimits()) {
     const DataValue other = space_->value(inputs_[1]);
     // Without what it is compared with nothing can be said.
@@ -205,6 +220,10 @@ std::string Judge::message(Exceeded exceeded, StatusCode quality) const {
   const std::string name = shortPath(*space_, inputs_[0]);
   if (quality.isBad())
     return fmt::format("{} is not known ({}){}", name, quality.name(), exceeded ? "; the alarm stands" : "");
+  if (repeats()) {
+    const std::string text(cut(textOf(space_->value(inputs_[0]).value), kLongestText));
+    return text.empty() ? fmt::format("{} says nothing any more", name) : text;
+  }
   if (!exceeded) return fmt::format("{} is normal: {}", name, valueText(inputs_[0]));
   const auto worst = outermost(exceeded);
   const double limit = numberAt(levels_[static_cast<std::size_t>(*worst)].limit, 0);
@@ -218,6 +237,7 @@ std::string Judge::message(Exceeded exceeded, StatusCode quality) const {
       return fmt::format("{} changes by {:.6g} a second, the limit is {:.6g}", name, rate_.value_or(0), limit);
     case Kind::Discrepancy:
       return fmt::format("{} is {} and should be {} by now", name, valueText(inputs_[0]), valueText(inputs_[1]));
+    case Kind::Text:
     case Kind::Discrete:
     case Kind::OffNormal: return fmt::format("{} is {}", name, valueText(inputs_[0]));
   }

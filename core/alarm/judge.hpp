@@ -7,16 +7,19 @@
 
 namespace zunth::alarm {
 
-/// What an alarm makes of the values that it watches (Part 9, 5.8.18 to 5.8.24).
+/// What an alarm makes of the values that it watches (Part 9, 5.8.18 to 5.8.24); of a text, that it stands while there
+/// is one.
 class Judge {
  public:
-  enum class Kind : std::uint8_t { Level, Deviation, Rate, Discrete, OffNormal, Discrepancy };
+  enum class Kind : std::uint8_t { Level, Deviation, Rate, Discrete, OffNormal, Discrepancy, Text };
 
   /// Nothing for an object that is none of these alarms, or watches nothing.
   static std::optional<Judge> from(const space::Space& space, space::NodeIndex alarm);
 
   Kind kind() const { return kind_; }
   bool hasLimits() const { return kind_ <= Kind::Rate; }
+  /// Whether its message is what its variable says: another text is another occurrence.
+  bool repeats() const { return kind_ == Kind::Text; }
   bool isExclusive() const { return isExclusive_; }
   /// The variables whose values matter to it, the watched one first, then the set point or what is normal.
   const std::vector<space::NodeIndex>& inputs() const { return inputs_; }

@@ -37,6 +37,7 @@ constexpr KindRow kKinds[] = {
     {AlarmKind::Instrument, "instrument", id::InstrumentDiagnosticAlarmType, id::InstrumentDiagnosticAlarmType},
     {AlarmKind::System, "system", id::SystemDiagnosticAlarmType, id::SystemDiagnosticAlarmType},
     {AlarmKind::Discrepancy, "discrepancy", id::DiscrepancyAlarmType, id::DiscrepancyAlarmType},
+    {AlarmKind::Condition, "condition", id::AcknowledgeableConditionType, id::AcknowledgeableConditionType},
     {AlarmKind::Dialog, "dialog", id::DialogConditionType, id::DialogConditionType},
     {AlarmKind::Metrics, "metrics", id::AlarmMetricsType, id::AlarmMetricsType},
 };
@@ -174,7 +175,7 @@ class AlarmParser {
       const std::string near = ua::nearest(word.text, kinds);
       fail(word, fmt::format("there is no kind of alarm '{}'", word.text),
            near.empty() ? "an alarm begins with limit, deviation, rate, discrete, off-normal, trip, discrepancy, "
-                          "instrument, system, dialog or metrics"
+                          "instrument, system, condition, dialog or metrics"
                         : fmt::format("did you mean '{}'?", near));
       return;
     }
@@ -188,10 +189,12 @@ class AlarmParser {
     if (!out_.kind) return true;
     const auto& limits = out_.limits;
     const bool hasAnyLimit = std::ranges::any_of(limits, [](const auto& limit) { return limit.has_value(); });
-    const bool isOther = out_.kind == AlarmKind::Dialog || out_.kind == AlarmKind::Metrics;
-    if (isOther && (out_.onDelay || out_.isConfirmed || !careWords(out_.care).empty())) {
+    const bool isOther = out_.kind == AlarmKind::Dialog || out_.kind == AlarmKind::Metrics || out_.repeats();
+    if (isOther && (out_.onDelay || (out_.isConfirmed && !out_.repeats()) || !careWords(out_.care).empty())) {
       fail(words_[0], fmt::format("'{}' is no alarm: it can't be delayed, confirmed or put aside", words_[0].text),
-           out_.kind == AlarmKind::Dialog ? "as in: dialog empty when true severity 300" : "as in: metrics over 10min");
+           out_.kind == AlarmKind::Dialog ? "as in: dialog empty when true severity 300"
+           : out_.repeats()               ? "as in: condition note severity 300 confirm"
+                                          : "as in: metrics over 10min");
     } else if (out_.hasLimits() && !hasAnyLimit) {
       fail(words_[0], "the alarm has no limit", "as in: limit pressure high 30 highhigh 38");
     } else if (!out_.hasLimits() && (hasAnyLimit || out_.deadband || out_.isNonExclusive)) {
@@ -203,7 +206,7 @@ class AlarmParser {
                                              : "as in: discrepancy gate from wanted within 10s");
     } else if (out_.kind == AlarmKind::Discrepancy && !out_.expected) {
       fail(words_[0], "the alarm doesn't say how long it may take", "as in: discrepancy gate from wanted within 10s");
-    } else if (out_.watches() && !out_.hasLimits() && !out_.hasSetpoint() && !out_.value) {
+    } else if (out_.watches() && !out_.hasLimits() && !out_.hasSetpoint() && !out_.repeats() && !out_.value) {
       fail(words_[0], "the alarm doesn't say at which value it comes",
            out_.kind == AlarmKind::Discrete ? "as in: discrete faults when Clogged"
            : out_.kind == AlarmKind::Dialog ? "as in: dialog empty when true"
@@ -288,7 +291,7 @@ bool isPlain(const Space& space, NodeIndex alarm) {
     const auto text = name.name.view();
     if (name.namespaceIndex != 0)
       return text == space::kActiveValue || text == space::kNormalValue || text == space::kActiveMessage ||
-             text == space::kAskedBy || isCareMember(text);
+             text == space::kAskedBy || text == space::kSaidBy || isCareMember(text);
     return std::ranges::find(said, text) != std::end(said) || isCareMember(text) || isMandatory(name);
   });
 }
@@ -349,8 +352,8 @@ std::optional<AlarmWords> alarmWordsOf(const Space& space, NodeIndex alarm) {
     if (minutes && *minutes != kUsualRateMinutes) out.rateMinutes = minutes;
     return out;
   }
-  if (out.kind == AlarmKind::Dialog) {
-    const NodeIndex by = space::ownProperty(space, alarm, space::kAskedBy);
+  if (out.kind == AlarmKind::Dialog || out.repeats()) {
+    const NodeIndex by = space::ownProperty(space, alarm, out.repeats() ? space::kSaidBy : space::kAskedBy);
     const DataValue held = by == kNoNode ? DataValue() : space.value(by);
     const auto* input = held.value.get<NodeId>();
     out.input = pathBelow(space, owner, input ? std::optional(*input) : std::nullopt);
@@ -368,7 +371,7 @@ std::optional<AlarmWords> alarmWordsOf(const Space& space, NodeIndex alarm) {
   auto care = careOf(space, alarm);
   if (!care) return std::nullopt;
   out.care = std::move(*care);
-  if (!out.hasLimits() && !out.hasSetpoint()) {
+  if (!out.hasLimits() && !out.hasSetpoint() && !out.repeats()) {
     out.value = valueText(space, alarm, out.comesAtValue() ? space::kActiveValue : space::kNormalValue);
     if (!out.value) return std::nullopt;
   }

@@ -25,6 +25,7 @@ struct AlarmWords {
     Instrument,
     System,
     Discrepancy,
+    Condition,
     Dialog,
     Metrics
   };
@@ -51,6 +52,8 @@ struct AlarmWords {
   bool isOffNormal() const {
     return kind == Kind::OffNormal || kind == Kind::Trip || kind == Kind::Instrument || kind == Kind::System;
   }
+  /// Whether it stands while its variable has a text, and says that.
+  bool repeats() const { return kind == Kind::Condition; }
   /// Whether it comes at a value of its variable.
   bool comesAtValue() const { return kind == Kind::Discrete || kind == Kind::Dialog; }
   /// Whether it compares its variable with another.

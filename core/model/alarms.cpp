@@ -246,12 +246,21 @@ void Alarms::connectTo(const Pending& pending) {
   if (space::isConditionState(space_, input))
     return draft_.error(pending.words.input->place, "an alarm can't watch how another stands",
                         "let both watch the same variable");
-  if (pending.words.kind == AlarmWords::Kind::Dialog)
-    setOwn(pending.alarm, space::kAskedBy, space_.at(id::NodeId), Variant(space_.nodeId(input)), *pending.entry,
-           inType);
+  if (pending.words.kind == AlarmWords::Kind::Dialog || pending.words.repeats())
+    setOwn(pending.alarm, pending.words.repeats() ? space::kSaidBy : space::kAskedBy, space_.at(id::NodeId),
+           Variant(space_.nodeId(input)), *pending.entry, inType);
   else
     setField(pending.alarm, "InputNode", Variant(space_.nodeId(input)), *pending.entry, inType);
   const NodeIndex dataType = space_.traits(input).dataType;
+  if (pending.words.repeats()) {
+    const bool isText = dataType != kNoNode &&
+                        (space_.isSubtype(dataType, id::String) || space_.isSubtype(dataType, id::LocalizedText));
+    if (!isText || space_.traits(input).valueRank >= 0)
+      draft_.error(pending.words.input->place,
+                   fmt::format("'{}' is no text: a condition says what its variable says", pending.words.input->text),
+                   "as in: note: String writable, and condition note; what has values is watched by the other kinds");
+    return;
+  }
   if (pending.words.hasLimits()) {
     if (dataType != kNoNode && !space_.isSubtype(dataType, id::Number))
       return draft_.error(pending.words.input->place,
@@ -315,7 +324,8 @@ void Alarms::setComparison(const Pending& pending, NodeIndex input) {
 /// An alarm that came from a type watches what its own object has, which may be a part of another type.
 void Alarms::connectCopy(NodeIndex alarm) {
   const NodeIndex owner = space_.parent(alarm);
-  std::vector<NodeIndex> fields{space::ownProperty(space_, alarm, space::kAskedBy)};
+  std::vector<NodeIndex> fields{space::ownProperty(space_, alarm, space::kAskedBy),
+                                space::ownProperty(space_, alarm, space::kSaidBy)};
   for (const char* name : {"InputNode", "SetpointNode", "TargetValueNode", "NormalState"})
     fields.push_back(space_.child(alarm, {0, name}, id::HasProperty));
   for (const NodeIndex field : fields) {
@@ -344,8 +354,8 @@ void Alarms::connectInputs() {
 void Alarms::connect() {
   connectInputs();
   const auto isAlarmType = [&](NodeIndex type) {
-    return type != kNoNode &&
-           (space_.isSubtype(type, id::AlarmConditionType) || space_.isSubtype(type, id::DialogConditionType));
+    return type != kNoNode && (space_.isSubtype(type, id::AcknowledgeableConditionType) ||
+                               space_.isSubtype(type, id::DialogConditionType));
   };
   if (!areThereAny_) return;
   for (NodeIndex node = 0; node < space_.rows(); ++node) {

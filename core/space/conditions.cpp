@@ -66,6 +66,10 @@ bool isCondition(const Space& space, NodeIndex node) {
   return type != kNoNode && space.isSubtype(type, id::ConditionType);
 }
 
+bool isPlainCondition(const Space& space, NodeIndex type) {
+  return space.isSubtype(type, id::AcknowledgeableConditionType) && !space.isSubtype(type, id::AlarmConditionType);
+}
+
 bool isMetrics(const Space& space, NodeIndex node) {
   if (space.nodeClass(node) != NodeClass::Object) return false;
   const NodeIndex type = space.typeDefinition(node);
@@ -113,6 +117,8 @@ AlarmLinks alarmLinks(const Space& space, NodeIndex alarm) {
     property = space.child(alarm, {0, "InputNode"}, id::HasProperty);
   else if (space.isSubtype(type, id::DialogConditionType))
     property = ownProperty(space, alarm, kAskedBy);
+  else if (isPlainCondition(space, type))
+    property = ownProperty(space, alarm, kSaidBy);
   if (property == kNoNode) return out;
   const DataValue held = space.value(property);
   const auto* input = held.value.get<NodeId>();

@@ -14,12 +14,16 @@ std::string_view nameOf(LimitLevel level);
 /// Properties of alarms that no type of the standard has, in a namespace of the model's own: the value that makes a
 /// discrete alarm active, the one that is normal, what is said when it comes, the variable that suppresses it while it
 /// is true (and its path as the model has it), the groups that it belongs to, the one that suppresses it, how many
-/// unacknowledged occurrences are kept as branches, and the variable whose value makes a dialog ask.
+/// unacknowledged occurrences are kept as branches, the variable whose value makes a dialog ask, and the one whose text
+/// a condition says.
 inline constexpr std::string_view kActiveValue = "ActiveValue", kNormalValue = "NormalValue",
                                   kActiveMessage = "ActiveMessage", kSuppressedWhile = "SuppressedWhile",
                                   kSuppressedWhilePath = "SuppressedWhilePath", kGroups = "Groups",
-                                  kSuppressedBy = "SuppressedBy", kMostBranches = "MostBranches", kAskedBy = "AskedBy";
+                                  kSuppressedBy = "SuppressedBy", kMostBranches = "MostBranches", kAskedBy = "AskedBy",
+                                  kSaidBy = "SaidBy";
 
+/// A condition that is no alarm: it stands while somebody says so, and is acknowledged (Part 9, 5.7).
+bool isPlainCondition(const Space& space, NodeIndex type);
 /// An object whose type is ConditionType or below it.
 bool isCondition(const Space& space, NodeIndex node);
 /// An object that counts the alarms of the one above it (AlarmMetricsType; Part 9, 5.9).
@@ -45,7 +49,7 @@ struct AlarmLinks {
   std::vector<Link> links;
   std::vector<NodeIndex> notifiers;  // objects that clients can hear events of
 };
-/// Nothing for a node that is no alarm (nor dialog) of an object with a variable that it watches.
+/// Nothing for a node that is no alarm (nor another condition) of an object with a variable that it watches.
 AlarmLinks alarmLinks(const Space& space, NodeIndex alarm);
 
 }  // namespace zunth::space

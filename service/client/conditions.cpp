@@ -44,7 +44,11 @@ constexpr AskedField kAsked[] = {
     {"ConditionClassName", id::ConditionType, [](C c, V v) { c.conditionClass = wordsOf(v); }},
     {"Retain", id::ConditionType, [](C c, V v) { takeAs(c.isRetained, v); }},
     {"EnabledState/Id", id::ConditionType, [](C c, V v) { takeAs(c.isEnabled, v); }},
-    {"ActiveState/Id", id::AlarmConditionType, [](C c, V v) { takeAs(c.isActive, v); }},
+    {"ActiveState/Id", id::AlarmConditionType,
+     [](C c, V v) {
+       c.isAlarm = v.get<bool>() != nullptr;
+       takeAs(c.isActive, v);
+     }},
     {"AckedState/Id", id::AcknowledgeableConditionType, [](C c, V v) { takeAs(c.isAcknowledged, v); }},
     {"ConfirmedState/Id", id::AcknowledgeableConditionType, [](C c, V v) { takeAs(c.isConfirmed, v); }},
     {"SuppressedState/Id", id::AlarmConditionType, [](C c, V v) { takeAs(c.isSuppressed, v); }},
@@ -110,7 +114,7 @@ std::string Condition::state() const {
   if (isOutOfService) add("out of service");
   const bool isOver = !isActive && isAcknowledged && isConfirmed && !isLatched;
   if (isOver && !out.empty()) return out;
-  add(isActive ? "active" : "gone");
+  add(!isActive ? "gone" : isAlarm ? "active" : "stands");
   if (!isAcknowledged)
     add("to acknowledge");
   else if (!isConfirmed)
@@ -161,6 +165,8 @@ std::optional<Condition> conditionOf(const List<Variant>& fields) {
   Condition out;
   for (std::size_t i = 0; i < std::size(kAsked); ++i) kAsked[i].take(out, fields[i]);
   if (out.id.isNull()) return std::nullopt;
+  // Of a condition that is no alarm nothing else says whether it stands (Part 9, 5.7).
+  if (!out.isAlarm && !out.isDialog) out.isActive = out.isRetained;
   return out;
 }
 

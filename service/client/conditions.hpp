@@ -24,6 +24,7 @@ struct Condition {
   double unshelveTime = 0;  // ms, when this was heard
   std::chrono::steady_clock::time_point heardAt = std::chrono::steady_clock::now();
   std::int32_t reAlarms = 0;
+  bool isAlarm = false;                    // or a condition that says something and is acknowledged
   bool isDialog = false, isAsked = false;  // it asks, and waits for an answer
   std::vector<std::string> options{};      // the answers that a dialog takes
 

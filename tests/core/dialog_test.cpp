@@ -1,9 +1,11 @@
-// Dialogs, which ask, and metrics, which count: Part 9, 5.6 and 5.9.
+// Conditions that are no alarms: dialogs, which ask, plain ones, which say; and metrics, which count. Part 9, 5.6, 5.7
+// and 5.9.
 #include "core/model/language_writer.hpp"
 
 #include <random>
 
 #include "tests/core/alarm_plant.hpp"
+#include <fmt/format.h>
 
 namespace zunth::dialog_test {
 
@@ -17,11 +19,13 @@ const char* const kModel =
     "  Feeder:\n"
     "    empty: Boolean = false\n"
     "    weight: Double 0..100 = 10\n"
+    "    note: String\n"
     "    alarms:\n"
     "      refilled:\n"
     "        is: dialog empty when true severity 300\n"
     "        message: Is the hopper full again?\n"
     "        options: [Filled, Not yet]\n"
+    "      noted: condition note severity 200 confirm\n"
     "      heavy: limit weight high 50 realarm 10min\n"
     "      figures: metrics\n"
     "objects:\n"
@@ -101,6 +105,74 @@ TEST_CASE("a dialog asks when its reason comes, and takes one answer", "[alarm][
   CHECK(plant.field("F1/refilled/LastResponse") == Variant(std::int32_t{1}));
   REQUIRE(plant.call("F1/refilled/Disable").isGood());
   CHECK(plant.respond(0) == status::BadConditionDisabled);
+}
+
+TEST_CASE("a condition says what a program says, until that says nothing", "[alarm][cu:A & C Acknowledge]") {
+  Plant plant;
+  const auto say = [&](const char* text) { plant.set("F1/note", Variant(String(text))); };
+  CHECK_FALSE(plant.isTrue("F1/noted/Retain"));
+  say("The bin is changed on Friday");
+  REQUIRE(plant.events.size() == 1);
+  CHECK(plant.text("F1/noted/Message") == "The bin is changed on Friday");
+  CHECK(plant.field("F1/noted/Severity") == Variant(std::uint16_t{200}));
+  CHECK(plant.events[0].field({{0, "EventType"}}) == Variant(NodeId(id::AcknowledgeableConditionType)));
+  CHECK(plant.events[0].field({{0, "SourceNode"}}) == Variant(plant.space->nodeId(plant.at("F1/note"))));
+  CHECK(plant.alarms.retained() == std::vector{plant.at("F1/noted")});
+  CHECK_FALSE(plant.isTrue("F2/noted/Retain"));
+  // The same once more is nothing new.
+  say("The bin is changed on Friday");
+  CHECK(plant.events.size() == 1);
+  REQUIRE(plant.acknowledge("F1/noted").isGood());
+  CHECK(plant.isTrue("F1/noted/AckedState/Id"));
+  CHECK_FALSE(plant.isTrue("F1/noted/ConfirmedState/Id"));
+  // Another text is to be acknowledged for itself, and what was acknowledged is not it.
+  const Variant before = plant.field("F1/noted/EventId");
+  say("The bin is changed on Monday");
+  CHECK_FALSE(plant.isTrue("F1/noted/AckedState/Id"));
+  CHECK(plant.call("F1/noted/Acknowledge", {before, Variant(LocalizedText())}) == status::BadEventIdUnknown);
+  // A bad value says nothing of it.
+  plant.set("F1/note", Variant(), status::BadNoCommunication);
+  CHECK(plant.isTrue("F1/noted/Retain"));
+  say("The bin is changed on Monday");
+  CHECK(plant.text("F1/noted/Message") == "The bin is changed on Monday");
+  say("");
+  CHECK(plant.isTrue("F1/noted/Retain"));
+  REQUIRE(plant.acknowledge("F1/noted").isGood());
+  REQUIRE(plant.call("F1/noted/Confirm", {plant.field("F1/noted/EventId"), Variant(LocalizedText())}).isGood());
+  CHECK_FALSE(plant.isTrue("F1/noted/Retain"));
+  // What somebody says without an end ends here, and not within a character.
+  say(("x" + std::string(3'000, '\xC3') + "\xA4").c_str());
+  CHECK(plant.text("F1/noted/Message").size() <= 1'000);
+  plant.call("F1/noted/Disable");
+  plant.events.clear();
+  say("nobody hears this");
+  CHECK(plant.events.empty());
+}
+
+TEST_CASE("a condition says what has a text, and is no alarm", "[alarm]") {
+  const struct {
+    const char* words;
+    const char* finding;
+  } rows[] = {{"condition weight", "'weight' is no text"},
+              {"condition texts", "'texts' is no text"},
+              {"condition note delay 5s", "'condition' is no alarm"},
+              {"condition note shelvable", "'condition' is no alarm"},
+              {"condition note high 5", "an alarm 'condition' has no limits"},
+              {"condition note when x", "'when' means nothing here"}};
+  for (const auto& row : rows) {
+    INFO(row.words);
+    const std::string text = fmt::format(
+        "namespace: http://fernhollow.example/x\nobjects:\n  Plant:\n    weight: Double\n    note: String\n"
+        "    texts: String[]\n    alarms: {{a: {}}}\n",
+        row.words);
+    const auto space = test::freshSpace();
+    model::Findings findings;
+    model::build(*space, {{"model/m.yaml", text}}, findings);
+    std::string told;
+    for (const auto& finding : findings.list()) told += finding.message + "\n";
+    INFO(told);
+    CHECK(told.find(row.finding) != std::string::npos);
+  }
 }
 
 TEST_CASE("what is asked is kept, as it was before there were dialogs", "[alarm][state]") {
@@ -208,6 +280,7 @@ TEST_CASE("dialogs and metrics in words come back as they were written", "[alarm
   const std::string text = model::writeModel(*space, 2);
   INFO(text);
   CHECK(text.find("dialog empty when true severity 300") != std::string::npos);
+  CHECK(text.find("condition note severity 200 confirm") != std::string::npos);
   CHECK(text.find("- Not yet") != std::string::npos);
   CHECK(text.find("message: Is the hopper full again?") != std::string::npos);
   CHECK(text.find("figures: metrics over 2min") != std::string::npos);
