@@ -30,6 +30,26 @@ bool isStepped(const space::Space& space, space::NodeIndex variable) {
   return !isNumeric(type) || definition == space::kNoNode || !space.isSubtype(definition, id::BaseAnalogType);
 }
 
+aggregate::Configuration usualAggregation(const space::Space& space, space::NodeIndex variable) {
+  aggregate::Configuration out;
+  const auto hasConfiguration = space.at(id::HasHistoricalConfiguration);
+  for (const auto& reference : space.references(variable)) {
+    if (!reference.isForward() || reference.type() != hasConfiguration) continue;
+    const auto how = space.child(reference.target(), {0, String("AggregateConfiguration")});
+    if (how == space::kNoNode) continue;
+    const auto take = [&]<class T>(const char* name, T& value) {
+      const auto node = space.child(how, {0, String(name)});
+      const DataValue held = node == space::kNoNode ? DataValue() : space.value(node);
+      if (const auto* said = held.value.get<T>()) value = *said;
+    };
+    take("TreatUncertainAsBad", out.treatUncertainAsBad);
+    take("PercentDataBad", out.percentDataBad);
+    take("PercentDataGood", out.percentDataGood);
+    take("UseSlopedExtrapolation", out.useSlopedExtrapolation);
+  }
+  return out;
+}
+
 bool hasNumbers(const space::Space& space, space::NodeIndex variable) {
   const auto type = space.builtInType(space.traits(variable).dataType);
   const bool areNumbers = isNumeric(type) || type == BuiltInType::Boolean || type == BuiltInType::Variant;

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/aggregate/function.hpp"
 #include "core/space/space.hpp"
 
 /// How history sees variables of an address space.
@@ -13,6 +14,9 @@ std::string annotationsOf(const std::string& storedName);
 bool isHistorized(const space::Space& space, space::NodeIndex node);
 /// Whether a variable's values hold until the next; measurements change along a straight line.
 bool isStepped(const space::Space& space, space::NodeIndex variable);
+/// How aggregates take the values of a variable when a client leaves that to the server: what its HA Configuration says
+/// (Part 13, 4.2.1.2), or the standard's defaults.
+aggregate::Configuration usualAggregation(const space::Space& space, space::NodeIndex variable);
 /// Whether it has numbers that can be calculated with, one at a time; Boolean counts as 0 and 1.
 bool hasNumbers(const space::Space& space, space::NodeIndex variable);
 /// The time under which something is kept that says it is from `source`: where that is more than a day ahead of now, or

@@ -37,7 +37,13 @@ Result<void> Historian::bind(const HistorySettings& settings) {
     recorder_ = std::make_unique<history::Recorder>(server_.space(), *archive_, server::Clock::real().wallClock,
                                                     !std::exchange(hasRecorded_, true));
   recorder_->bind(settings_.choices);
-  server_.showHistories();
+  server_.showHistories([this](space::NodeIndex variable) {
+    if (settings_.aggregates.empty()) return aggregate::Configuration();
+    const std::string path = server_.space().path(variable);
+    for (const auto& choice : settings_.aggregates)
+      if (history::matchesPath(choice.pattern, path)) return choice.configuration;
+    return aggregate::Configuration();
+  });
   return {};
 }
 

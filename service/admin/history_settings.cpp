@@ -96,6 +96,40 @@ Rule readRule(const Text& text, Findings& findings) {
   return rule;
 }
 
+aggregate::Configuration readAggregation(const Text& text, Findings& findings) {
+  const auto wrong = [&](const std::string& what, const char* next) {
+    findings.error(text.place, what, next);
+    return aggregate::Configuration();
+  };
+  std::string spaced = text.text;
+  for (char& c : spaced)
+    if (c == ',' || c == '%') c = ' ';
+  std::istringstream words(spaced);
+  aggregate::Configuration out;
+  for (std::string word; words >> word;) {
+    if (word == "uncertain-counts") {
+      out.treatUncertainAsBad = false;
+    } else if (word == "extrapolated") {
+      out.useSlopedExtrapolation = true;
+    } else if (word == "good" || word == "bad") {
+      std::string number;
+      const auto percent = words >> number ? ua::parse(number, ua::BuiltInType::Byte) : ua::Error{};
+      if (!percent || *percent->get<std::uint8_t>() > 100)
+        return wrong(fmt::format("'{}' is followed by a percentage, as a whole number", word),
+                     "as in: good 80, bad 50");
+      (word == "good" ? out.percentDataGood : out.percentDataBad) = *percent->get<std::uint8_t>();
+    } else {
+      return wrong(fmt::format("'{}' says nothing of aggregates", word),
+                   "as in: uncertain-counts, good 80, bad 50, extrapolated");
+    }
+  }
+  if (out.percentDataGood + out.percentDataBad < 100)
+    return wrong(fmt::format("an interval could be good and bad at once: {} % and {} %", out.percentDataGood,
+                             out.percentDataBad),
+                 "both together are 100 at least (Part 13, 4.2.1.2)");
+  return out;
+}
+
 }  // namespace
 
 HistorySettings readHistory(const Entry& root, Findings& findings) {
@@ -109,7 +143,7 @@ HistorySettings readHistory(const Entry& root, Findings& findings) {
     out.isOn = entry->value->text != "off";
     return out;
   }
-  checkKeys(*entry, {"keep", "size", "database", "rules"}, findings);
+  checkKeys(*entry, {"keep", "size", "database", "rules", "aggregates"}, findings);
   out.days = readKeep(*entry, findings);
   out.gigabytes = readSize(*entry, findings);
   out.database = readDatabase(*entry, findings);
@@ -120,22 +154,33 @@ HistorySettings readHistory(const Entry& root, Findings& findings) {
       else
         findings.error(rule.key.place, "a rule of history is a line of words", "as in: deadband 0.05, pause 10 min");
     }
+  if (const Entry* aggregates = entry->find("aggregates"))
+    for (const Entry& each : aggregates->entries) {
+      if (each.value)
+        out.aggregates.push_back({each.key.text, readAggregation(*each.value, findings)});
+      else
+        findings.error(each.key.place, "how aggregates are calculated is a line of words",
+                       "as in: uncertain-counts, good 80, bad 50, extrapolated");
+    }
   return out;
 }
 
 void warnOfIdleRules(const Entry& root, const space::Space& space, Findings& findings) {
   const Entry* entry = root.find("history");
-  const Entry* rules = entry ? entry->find("rules") : nullptr;
-  if (!rules) return;
+  if (!entry) return;
   std::vector<std::string> paths;
   for (space::NodeIndex node = 0; node < space.rows(); ++node)
     if (history::isHistorized(space, node)) paths.push_back(space.path(node));
-  for (const Entry& rule : rules->entries) {
-    const auto isMeant = [&](const std::string& path) { return history::matchesPath(rule.key.text, path); };
-    if (std::ranges::none_of(paths, isMeant))
-      findings.warn(
-          rule.key.place, fmt::format("'{}' means no variable with a history", rule.key.text),
-          "give variables the word 'history' in the model, or write another pattern, as in: Hatchery/**/oxygen");
+  for (const char* key : {"rules", "aggregates"}) {
+    const Entry* rules = entry->find(key);
+    if (!rules) continue;
+    for (const Entry& rule : rules->entries) {
+      const auto isMeant = [&](const std::string& path) { return history::matchesPath(rule.key.text, path); };
+      if (std::ranges::none_of(paths, isMeant))
+        findings.warn(
+            rule.key.place, fmt::format("'{}' means no variable with a history", rule.key.text),
+            "give variables the word 'history' in the model, or write another pattern, as in: Hatchery/**/oxygen");
+    }
   }
 }
 

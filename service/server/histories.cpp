@@ -183,7 +183,9 @@ Result<void> checkHistory(const Core& core, NodeIndex node, const NodeId& id, st
   return {};
 }
 
-aggregate::Manner Histories::mannerOf(NodeIndex variable) const { return {{}, history::isStepped(space_, variable)}; }
+aggregate::Manner Histories::mannerOf(NodeIndex variable) const {
+  return {history::usualAggregation(space_, variable), history::isStepped(space_, variable)};
+}
 
 Result<HistoryRest::Wish> Histories::wishOf(const HistoryReadRequest& request, std::size_t i) const {
   const auto& details = request.historyReadDetails;

@@ -43,7 +43,8 @@ Result<monitor::AggregateSettings> MonitoredItems::aggregateOf(const ExtensionOb
     return Error{status::BadMonitoredItemFilterUnsupported,
                  shown(asked->aggregateType.text()) + " is no aggregate that is served",
                  {}};
-  auto configuration = aggregate::configurationOf(asked->aggregateConfiguration, {});
+  auto configuration =
+      aggregate::configurationOf(asked->aggregateConfiguration, history::usualAggregation(space_, node));
   if (!configuration) return configuration.error();
   out.manner = {*configuration, history::isStepped(space_, node)};
   if (out.function->needsNumbers && !history::hasNumbers(space_, node))

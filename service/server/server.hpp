@@ -94,8 +94,11 @@ class Server final : public Services {
   alarm::Alarms& alarms() { return core_.alarms; }
   /// Shows clients what the space's models say of their namespaces and languages; again when models changed.
   void showModels() { object_.showModels(); }
-  /// Shows how the variables that have a history are kept; again when models changed.
-  void showHistories() { object_.showHistories(); }
+  /// Shows how the variables that have a history are kept, and how aggregates take their values; again when models
+  /// changed.
+  void showHistories(std::function<aggregate::Configuration(space::NodeIndex)> usual = {}) {
+    object_.showHistories(std::move(usual));
+  }
   ua::DateTime startedAt() const { return core_.startTime; }
   std::size_t sessionCount() const { return core_.sessions.size(); }
   std::size_t monitoredItemCount() const { return core_.itemCount; }

@@ -3,6 +3,8 @@
 #include "core/space/instances.hpp"
 #include "service/server/server_object.hpp"
 
+#include <fmt/format.h>
+
 namespace zunth::server {
 
 using namespace ua;
@@ -19,48 +21,6 @@ constexpr std::string_view kServed[] = {
     "ReplaceEventCapability",      "UpdateEventCapability",         "DeleteEventCapability",
     "InsertAnnotationCapability"};
 constexpr std::uint32_t kMostReturned = 50'000, kMostEventsReturned = 5'000;
-
-/// The object that says how a kind of variables is kept; many variables share it (Part 11, 5.2.2).
-NodeIndex configurationOf(space::Space& space, bool isStepped, DateTime time, const std::function<DateTime()>& begin) {
-  const NodeId nodeId(1, String(isStepped ? "history/stepped" : "history/sloped"));
-  if (const NodeIndex there = space.find(nodeId); there != kNoNode) return there;
-  const NodeIndex type = space.at(id::HistoricalDataConfigurationType);
-  space::NewNode made;
-  made.nodeId = nodeId;
-  made.browseName = {0, String("HA Configuration")};
-  const auto added = space.add(std::move(made));
-  if (!added) return kNoNode;
-  space.refer(*added, id::HasTypeDefinition, type);
-  space::instantiate(space, *added, type, [&](NodeIndex parent, space::NewNode copy) {
-    copy.nodeId =
-        NodeId(1, String(std::string(space.nodeId(parent).octets().view()) + "/" + copy.browseName.name.str()));
-    const auto child = space.add(std::move(copy));
-    return child ? *child : kNoNode;
-  });
-  const auto set = [&](NodeIndex of, const char* name, Variant value) {
-    if (const NodeIndex node = space.child(of, {0, String(name)}); node != kNoNode)
-      space.setValue(node, DataValue(std::move(value), time));
-  };
-  for (const char* name : {"StartOfArchive", "StartOfOnlineArchive"}) {
-    const NodeIndex declared = space.child(type, {0, String(name)});
-    if (declared == kNoNode) continue;
-    space::copyDeclaration(space, *added, declared, [&](NodeIndex parent, space::NewNode copy) {
-      copy.nodeId = NodeId(1, String(std::string(space.nodeId(parent).octets().view()) + "/" + name));
-      const auto child = space.add(std::move(copy));
-      if (child) space.setSource(*child, [begin] { return DataValue(Variant(begin())); });
-      return child ? *child : kNoNode;
-    });
-  }
-  const aggregate::Configuration usual;
-  set(*added, "Stepped", isStepped);
-  if (const NodeIndex how = space.child(*added, {0, String("AggregateConfiguration")}); how != kNoNode) {
-    set(how, "TreatUncertainAsBad", usual.treatUncertainAsBad);
-    set(how, "PercentDataBad", usual.percentDataBad);
-    set(how, "PercentDataGood", usual.percentDataGood);
-    set(how, "UseSlopedExtrapolation", usual.useSlopedExtrapolation);
-  }
-  return *added;
-}
 
 }  // namespace
 
@@ -100,15 +60,65 @@ void ServerObject::fillHistory(std::function<DateTime()> beginsAt) {
   showHistories();
 }
 
+/// The object that says how a kind of variables is kept; many variables share it (Part 11, 5.2.2).
+NodeIndex ServerObject::historyConfiguration(bool isStepped, const aggregate::Configuration& how) {
+  std::string name = isStepped ? "history/stepped" : "history/sloped";
+  if (!(how == aggregate::Configuration()))
+    name += fmt::format("-{}-{}-{}{}", how.treatUncertainAsBad ? "strict" : "lenient", how.percentDataGood,
+                        how.percentDataBad, how.useSlopedExtrapolation ? "-extrapolated" : "");
+  if (const NodeIndex there = space_.find(NodeId(1, String(name))); there != kNoNode) return there;
+  const NodeIndex type = space_.at(id::HistoricalDataConfigurationType);
+  space::NewNode made;
+  made.nodeId = NodeId(1, String(name));
+  made.browseName = {0, String("HA Configuration")};
+  const auto added = space_.add(std::move(made));
+  if (!added) return kNoNode;
+  const auto below = [this](NodeIndex parent, space::NewNode copy) {
+    copy.nodeId =
+        NodeId(1, String(std::string(space_.nodeId(parent).octets().view()) + "/" + copy.browseName.name.str()));
+    const auto child = space_.add(std::move(copy));
+    return child ? *child : kNoNode;
+  };
+  space_.refer(*added, id::HasTypeDefinition, type);
+  space::instantiate(space_, *added, type, below);
+  for (const char* start : {"StartOfArchive", "StartOfOnlineArchive"}) {
+    const NodeIndex declared = space_.child(type, {0, String(start)});
+    if (declared == kNoNode) continue;
+    space::copyDeclaration(space_, *added, declared, below);
+    if (const NodeIndex child = space_.child(*added, {0, String(start)}); child != kNoNode)
+      space_.setSource(child, [begin = historyBegins_] { return DataValue(Variant(begin())); });
+  }
+  const auto set = [&](NodeIndex of, const char* property, Variant value) {
+    if (const NodeIndex node = space_.child(of, {0, String(property)}); node != kNoNode)
+      space_.setValue(node, DataValue(std::move(value), core_.startTime));
+  };
+  set(*added, "Stepped", isStepped);
+  if (const NodeIndex node = space_.child(*added, {0, String("AggregateConfiguration")}); node != kNoNode) {
+    set(node, "TreatUncertainAsBad", how.treatUncertainAsBad);
+    set(node, "PercentDataBad", how.percentDataBad);
+    set(node, "PercentDataGood", how.percentDataGood);
+    set(node, "UseSlopedExtrapolation", how.useSlopedExtrapolation);
+  }
+  return *added;
+}
+
+void ServerObject::showHistories(std::function<aggregate::Configuration(NodeIndex)> usual) {
+  usualAggregation_ = std::move(usual);
+  showHistories();
+}
+
 void ServerObject::showHistories() {
   if (!historyBegins_) return;
   const NodeIndex hasConfiguration = space_.at(id::HasHistoricalConfiguration);
   const auto before = std::exchange(annotated_, {});
   for (NodeIndex node = 0; node < space_.rows(); ++node) {
     if (!history::isHistorized(space_, node)) continue;
-    const bool isStepped = history::isStepped(space_, node);
-    const NodeIndex wanted = configurationOf(space_, isStepped, core_.startTime, historyBegins_);
-    const NodeIndex other = space_.find(NodeId(1, String(isStepped ? "history/sloped" : "history/stepped")));
+    const NodeIndex wanted = historyConfiguration(
+        history::isStepped(space_, node), usualAggregation_ ? usualAggregation_(node) : aggregate::Configuration());
+    NodeIndex other = kNoNode;
+    for (const auto& reference : space_.references(node))
+      if (reference.isForward() && reference.type() == hasConfiguration && reference.target() != wanted)
+        other = reference.target();
     if (other != kNoNode) space_.unrefer(node, hasConfiguration, other);
     if (wanted != kNoNode) space_.refer(node, hasConfiguration, wanted);
     showAnnotations(node);

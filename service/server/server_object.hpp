@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/aggregate/function.hpp"
 #include "service/server/core.hpp"
 
 #include <set>
@@ -28,11 +29,13 @@ class ServerObject : Service {
   /// There is an archive: shows what of history is served, and how variables are kept (Part 11, 5.2 and 5.4).
   void fillHistory(std::function<ua::DateTime()> beginsAt);
   /// Gives the variables that have a history their configuration; again when models changed.
-  void showHistories();
+  void showHistories(std::function<aggregate::Configuration(space::NodeIndex)> usual);
   /// Takes a client's write to one of its own nodes; false when it is none of them.
   bool write(space::NodeIndex node, const ua::Variant& value);
 
  private:
+  void showHistories();
+  space::NodeIndex historyConfiguration(bool isStepped, const aggregate::Configuration& how);
   void showAnnotations(space::NodeIndex variable);
   void fillCapabilities();
   void fillDiagnostics();
@@ -46,6 +49,7 @@ class ServerObject : Service {
 
   std::vector<secure::RoleRule> userRules_;
   std::function<ua::DateTime()> historyBegins_;
+  std::function<aggregate::Configuration(space::NodeIndex)> usualAggregation_;
   std::set<std::string> annotated_;  // the ids of the properties Annotations
 };
 

@@ -1,6 +1,7 @@
 // HistoryRead and HistoryUpdate as a client sees them.
 #include "core/aggregate/bound.hpp"
 #include "core/history/archive.hpp"
+#include "core/history/variables.hpp"
 #include "core/ua/text.hpp"
 #include "service/history/embedded_store.hpp"
 
@@ -369,6 +370,46 @@ TEST_CASE("what is served of history is said, and how each variable is kept", "[
   CHECK(*begin.get<DateTime>() > at(-40 * 86'400));
   CHECK(space.value(child(child(configuration, "AggregateConfiguration"), "PercentDataBad")).value ==
         Variant(std::uint8_t{100}));
+}
+
+TEST_CASE("aggregates take values as the site says of a variable, unless the client says so itself", "[history]") {
+  Past past(0);
+  past.space.traits(past.level).historizing = true;
+  const auto variable = past.archive->variable(past.nodeName("level"));
+  std::vector<Record> records;
+  for (int i = 0; i < 10; ++i)
+    records.push_back(
+        {variable, DataValue(Variant(i * 1.0), at(i), i % 2 ? status::UncertainInitialValue : status::Good)});
+  past.archive->append(records);
+  const auto count = [&](bool byDefault) {
+    ReadProcessedDetails details;
+    details.startTime = at(0);
+    details.endTime = at(10);
+    details.processingInterval = 10'000;
+    details.aggregateType.push_back(NodeId(id::AggregateFunction_Count));
+    details.aggregateConfiguration = {byDefault, true, 100, 100, false};
+    const auto values = Past::valuesOf(past.history(Past::asking(ExtensionObject::of(details)))->results.front());
+    return *values.front().value.get<std::int32_t>();
+  };
+  const auto configurations = [&] {
+    std::vector<std::string> out;
+    for (const auto& reference : past.space.references(past.level))
+      if (reference.isForward() && reference.type() == past.space.at(id::HasHistoricalConfiguration))
+        out.push_back(past.space.nodeId(reference.target()).text());
+    return out;
+  };
+  CHECK(count(true) == 5);
+  past.server->showHistories([](space::NodeIndex) { return aggregate::Configuration{false, 50, 80, true}; });
+  REQUIRE(configurations().size() == 1);
+  const auto shown = usualAggregation(past.space, past.level);
+  CHECK(shown == aggregate::Configuration{false, 50, 80, true});
+  CHECK(count(true) == 10);
+  CHECK(count(false) == 5);
+  // Another site, other defaults: one configuration each time.
+  past.server->showHistories();
+  REQUIRE(configurations().size() == 1);
+  CHECK(usualAggregation(past.space, past.level) == aggregate::Configuration());
+  CHECK(count(true) == 5);
 }
 
 TEST_CASE("an aggregate of a monitored item is revised, and refused in words", "[history]") {

@@ -211,7 +211,8 @@ TEST_CASE("what is kept of history is said in lines of words, and mistakes are n
   };
   const auto site = load(
       "history:\n  keep: 2 years\n  size: 500 MB\n  rules:\n    F1/a: deadband 0.5, pause 10 min\n"
-      "    F1/*: swinging-door 2\n    '**': every-change\n");
+      "    F1/*: swinging-door 2\n    '**': every-change\n  aggregates:\n"
+      "    F1/a: uncertain-counts, good 80 %, bad 50%\n    '**': extrapolated\n");
   for (const auto& line : site.report()) FAIL(line);
   using enum history::Rule::Kind;
   CHECK(site.history.days == 732);
@@ -219,6 +220,8 @@ TEST_CASE("what is kept of history is said in lines of words, and mistakes are n
   CHECK(site.history.choices == std::vector<history::Choice>{{"F1/a", {Deadband, 0.5, 600'000}},
                                                              {"F1/*", {SwingingDoor, 2}},
                                                              {"**", {EveryChange}}});
+  CHECK(site.history.aggregates ==
+        std::vector<admin::AggregateChoice>{{"F1/a", {false, 50, 80, false}}, {"**", {true, 100, 100, true}}});
   CHECK(!load("history: off\n").history.isOn);
   for (const auto& [history, message] : std::vector<std::pair<std::string, std::string>>{
            {"history: sometimes\n", "'sometimes' is neither on nor off"},
@@ -227,6 +230,12 @@ TEST_CASE("what is kept of history is said in lines of words, and mistakes are n
            {"history:\n  rules:\n    F1/a: deadbnad 1\n", "'deadbnad' is no word of a rule of history"},
            {"history:\n  rules:\n    F1/a: deadband\n", "'deadband' is followed by a number, in the variable's unit"},
            {"history:\n  rules:\n    F1/a: pause long\n", "'pause' is followed by a time"},
+           {"history:\n  aggregates:\n    F1/a: uncertian-counts\n", "'uncertian-counts' says nothing of aggregates"},
+           {"history:\n  aggregates:\n    F1/a: good many\n", "'good' is followed by a percentage, as a whole number"},
+           {"history:\n  aggregates:\n    F1/a: bad 101\n", "'bad' is followed by a percentage, as a whole number"},
+           {"history:\n  aggregates:\n    F1/a: good 40, bad 50\n",
+            "an interval could be good and bad at once: 40 % and 50 %"},
+           {"history:\n  aggregates:\n    F1/b: good 80\n", "'F1/b' means no variable with a history"},
            {"history:\n  rules:\n    F1/b: deadband 1\n", "'F1/b' means no variable with a history"}}) {
     const auto wrong = load(history);
     INFO(history);
