@@ -41,4 +41,9 @@ double DrumFilter::inflow() const {
 
 double DrumFilter::waterTemperature() const { return 11.4 + 0.3 * std::sin(age_ / 90); }
 
+/// The water loses pressure on its way along the bar.
+double DrumFilter::nozzlePressure(int nozzle) const {
+  return isWashing() ? 340 - 9 * nozzle + 4 * std::sin(age_ * 3 + nozzle) : 0;
+}
+
 }  // namespace zunth::sim

@@ -32,6 +32,9 @@ class DrumFilter {
   bool isWashing() const { return washLeft_ > 0; }
   bool isOverPressure() const { return pressure_ > kOverPressure; }
   std::uint32_t washCount() const { return washCount_; }
+  double nozzlePressure(int nozzle) const;  // kPa, at one of the four that spray the screen
+  /// Counts seconds while its program runs.
+  std::uint16_t beats() const { return static_cast<std::uint16_t>(age_); }
 
  private:
   double age_ = 0;  // s

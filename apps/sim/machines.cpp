@@ -35,6 +35,8 @@ void DrumFilterMachine::show(const Tables& tables) const {
   input[6] = static_cast<std::uint16_t>(filter_.washCount() >> 16);
   input[7] = static_cast<std::uint16_t>(filter_.washCount());
   input[8] = filter_.isOverPressure() ? 1 : 0;
+  input[9] = filter_.beats();
+  for (int i = 0; i < 4; ++i) putFloat(&input[static_cast<std::size_t>(10 + 2 * i)], filter_.nozzlePressure(i));
   tables.discrete[0] = filter_.isRunning();
   tables.discrete[1] = filter_.isWashing();
   tables.coils[0] = filter_.isWashing();

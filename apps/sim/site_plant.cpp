@@ -57,7 +57,10 @@ Variant Guess::raw(double seconds) const {
 Variant Guess::element(double seconds) const {
   const double wave = 0.5 + 0.3 * std::sin(2 * std::numbers::pi * (seconds / kPeriod + phase_));
   Variant shown;
-  if (!point_.conversion.names.empty())
+  const auto beat = static_cast<std::int64_t>(seconds);
+  if (isHeart_)
+    shown = point_.raw.type == BuiltInType::Boolean ? Variant(beat % 2 == 0) : Variant(static_cast<double>(beat % 100));
+  else if (!point_.conversion.names.empty())
     shown = Variant(String(point_.conversion.names.front().second));
   else if (shown_ == BuiltInType::Boolean)
     shown = Variant(std::fmod(seconds / kPeriod + phase_, 1) < 0.5);
@@ -74,6 +77,7 @@ Variant Guess::element(double seconds) const {
 std::vector<Guess> guessesFor(const admin::Site& site, std::size_t device) {
   std::vector<Guess> out;
   const auto& points = site.devices[device].points;
+  const auto& heartbeat = site.devices[device].heartbeat;
   for (device::PointIndex i = 0; i < points.size(); ++i) {
     double low = 0, high = 100;
     BuiltInType shown = points[i].type() == BuiltInType::Variant ? BuiltInType::Double : points[i].type();
@@ -83,6 +87,7 @@ std::vector<Guess> guessesFor(const admin::Site& site, std::size_t device) {
         shown = site.space->builtInType(site.space->traits(binding.variable).dataType);
       }
     out.emplace_back(points[i], shown, low, high, 0.13 * static_cast<double>(i));
+    if (heartbeat && heartbeat->point == i) out.back().beat();
   }
   return out;
 }

@@ -27,6 +27,8 @@ class Guess {
   /// As the device would have it, so many seconds after the start.
   ua::Variant raw(double seconds) const;
   const device::DevicePoint& point() const { return point_; }
+  /// It is the device's heartbeat, and changes each second.
+  void beat() { isHeart_ = true; }
 
  private:
   ua::Variant element(double seconds) const;
@@ -34,6 +36,7 @@ class Guess {
   device::DevicePoint point_;
   ua::BuiltInType shown_;
   double low_, high_, phase_;
+  bool isHeart_ = false;
 };
 
 /// The guesses for all points of one device of a site.

@@ -28,6 +28,9 @@ class Hatchery {
       startDevices();
     else
       start("all", {"site", site().string()});
+    startService();
+  }
+  void startService() {
     service = std::make_unique<Process>(std::vector<std::string>{program("zunthd"), site().string(), "--log", "off"});
     const std::string line = service->line();
     url = line.substr(line.find("opc.tcp"));

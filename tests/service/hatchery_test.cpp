@@ -69,7 +69,7 @@ TEST_CASE("what goes over a line is shown while somebody looks", "[hatchery]") {
   for (const Row& row :
        {Row{"filter-DF1",
             "Hatchery/Intake/DF1/pressure",
-            {"→  unit 1: read input registers 0 to 8", "←  unit 1: read input registers: done", "04 00 00 00 09"}},
+            {"→  unit 1: read input registers 0 to 17", "←  unit 1: read input registers: done", "04 00 00 00 12"}},
         Row{"feeder-line", "Hatchery/Hall1/Feeder/hopper", {"unit 3: read input registers 0 to 3"}},
         Row{"scale", "Hatchery/Feed/weight", {"→  W\\r\\n", "kg\\r\\n", "57 0D 0A"}},
         Row{"intake-station", "Hatchery/Brook/level", {"05 64"}},
@@ -85,6 +85,47 @@ TEST_CASE("what goes over a line is shown while somebody looks", "[hatchery]") {
   }
   CHECK(hatchery.zunthAlone("device log fliter --site site").error.find("there is no device 'fliter'") !=
         std::string::npos);
+}
+
+TEST_CASE("what people did about the plant's alarms stands after kill -9", "[hatchery][alarm]") {
+  Hatchery hatchery;
+  REQUIRE(hatchery.becomes("Hatchery/Intake/DF1/pressure", isGood));
+  struct Row {
+    const char *deed, *alarm, *state;
+  };
+  const Row rows[] = {{"shelve --for 2h", "Hatchery/Intake/DF1/clogged", "shelved for 1"},
+                      {"shelve --for 30min", "Hatchery/Hall1/Tank A1/stuffy", "shelved for"},
+                      {"suppress", "Hatchery/Brook/screen", "suppressed"},
+                      {"remove", "Hatchery/Intake/DF2/stopped", "out of service"}};
+  for (const Row& row : rows) {
+    INFO(row.alarm);
+    const std::string deed = row.deed, word = deed.substr(0, deed.find(' '));
+    const auto done = hatchery.zunth("alarm " + word + " '" + row.alarm + "'" + deed.substr(word.size()) +
+                                     " --comment 'until " + word + "'");
+    INFO(done.error);
+    CHECK(done.code == 0);
+  }
+  // The question is asked as long as its device says so.
+  CHECK(hatchery.zunth("write Hatchery/Hall1/Feeder/locked=true").code == 0);
+  CHECK(hatchery.becomes("Hatchery/Hall1/Feeder/occupied/DialogState/Id",
+                         [](const Json& value) { return value["value"] == true; }));
+  hatchery.service->stop(SIGKILL);
+  hatchery.startService();
+  const auto all = Json::parse(hatchery.zunth("alarms --all --output json").out);
+  const auto find = [&](const std::string& alarm) {
+    for (const auto& each : all)
+      if (each["alarm"] == alarm) return each;
+    return Json();
+  };
+  INFO(all.dump(1));
+  for (const Row& row : rows) {
+    INFO(row.alarm);
+    const Json stands = find(row.alarm);
+    REQUIRE(!stands.is_null());
+    CHECK(stands["state"].get<std::string>().find(row.state) != std::string::npos);
+    CHECK(stands["comment"].get<std::string>().starts_with("until "));
+  }
+  CHECK(find("Hatchery/Hall1/Feeder/occupied")["state"].get<std::string>().starts_with("asks: "));
 }
 
 TEST_CASE("a plant is tried before it exists", "[hatchery]") {
