@@ -1,10 +1,15 @@
 #include "apps/zunth/night.hpp"
 
+#include "core/history/kept_event.hpp"
+#include "core/history/variables.hpp"
+#include "core/space/namespace0.hpp"
 #include "service/history/embedded_store.hpp"
 
 #include <cmath>
 #include <numbers>
 #include <random>
+
+#include <fmt/format.h>
 
 namespace zunth::cli {
 
@@ -51,6 +56,62 @@ const Tale kNight[] = {
     {"Hatchery/Weather/air", [](double t, double c) { return 4.5 + 3.2 * wave(t, 24, 8) + 0.1 * c; }, 0.1},
 };
 
+constexpr const char* kUri = "http://fernhollow.example/hatchery";
+constexpr const char* kStuffy = "Hatchery/Hall1/Tank A2/oxygen";
+
+std::string storedName(const std::string& path) { return fmt::format("nsu={};s={}", kUri, path); }
+
+/// What the alarm of the tank without air would have said of its night.
+std::vector<history::KeptEvent> alarmsOf(const std::vector<DataValue>& samples) {
+  constexpr double kLimit = 7, kDeadband = 0.2;
+  space::Space space(kUri);
+  space::loadNamespace0(space);
+  space::NewNode made;
+  made.nodeId = NodeId(space.addNamespace(kUri), String(kStuffy));
+  made.nodeClass = NodeClass::Variable;
+  made.browseName = {made.nodeId.namespaceIndex(), String("oxygen")};
+  const auto variable = space.add(std::move(made));
+  std::vector<history::KeptEvent> out;
+  bool isActive = false;
+  for (const auto& sample : samples) {
+    double oxygen = kLimit;
+    if (!variable || !sample.value.toDouble(oxygen)) continue;
+    if (isActive ? oxygen < kLimit + kDeadband : oxygen >= kLimit) continue;
+    isActive = !isActive;
+    const DateTime time = sample.sourceTimestamp;
+    monitor::Event event(space.at(id::ExclusiveLevelAlarmType), *variable);
+    event.set("EventId", Variant(ByteString(&time.ticks, sizeof time.ticks)))
+        .set("EventType", Variant(NodeId(id::ExclusiveLevelAlarmType)))
+        .set("SourceNode", Variant(space.nodeId(*variable)))
+        .set("SourceName", Variant(String(kStuffy)))
+        .set("Time", Variant(time))
+        .set("ReceiveTime", Variant(time))
+        .set("Message", Variant(LocalizedText(
+                            String(isActive ? fmt::format("Tank A2/oxygen is too low: {:.4g}, the limit is 7", oxygen)
+                                            : fmt::format("Tank A2/oxygen is normal: {:.4g}", oxygen)),
+                            "en")))
+        .set("Severity", Variant(std::uint16_t{600}))
+        .set("ConditionName", Variant(String("stuffy")))
+        .set("ActiveState/Id", Variant(isActive))
+        .set("ActiveState/TransitionTime", Variant(time));
+    out.push_back({time, history::encodeEvent(space, event)});
+  }
+  return out;
+}
+
+/// Why that was, in the words of who was there.
+Edit remarkOn(DateTime moment, DateTime now) {
+  Annotation remark;
+  remark.message = String("A2's blower was off while its hose was changed");
+  remark.userName = String("made up for the demo");
+  remark.annotationTime = now;
+  Edit edit{Edit::Kind::Insert};
+  edit.user = remark.userName;
+  edit.now = now;
+  edit.samples.push_back(DataValue(Variant(ExtensionObject::of(remark)), moment));
+  return edit;
+}
+
 }  // namespace
 
 Result<void> makeUpNight(const std::filesystem::path& site) {
@@ -80,9 +141,13 @@ Result<void> makeUpNight(const std::filesystem::path& site) {
       if (isLost && !edit.samples.empty() && edit.samples.back().status == sample.status) continue;
       edit.samples.push_back(std::move(sample));
     }
-    const auto id = (*store)->variable("nsu=http://fernhollow.example/hatchery;s=" + std::string(tale.path));
+    if (std::string_view(tale.path) == kStuffy) (*store)->append(alarmsOf(edit.samples));
+    const auto id = (*store)->variable(storedName(tale.path));
     if (auto done = (*store)->edit(id, edit); !done) return done.error();
   }
+  const auto remarks = (*store)->variable(history::annotationsOf(storedName(kStuffy)));
+  const DateTime moment{end - static_cast<std::int64_t>(3.8 * 3600) * kTicksPerSecond};
+  if (auto done = (*store)->edit(remarks, remarkOn(moment, now)); !done) return done.error();
   return (*store)->flush(now);
 }
 

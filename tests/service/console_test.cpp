@@ -282,6 +282,17 @@ TEST_CASE("what happened is searched, the newest first", "[console][history]") {
   CHECK(events[0]["time"] >= events[1]["time"]);
   CHECK(events[0]["severity"] == 700);
   CHECK(events[0]["type"] == "ExclusiveLevelAlarmType");
+  // Beside a picture of the variable, when its alarm came and went.
+  const std::string ever = "from=0&to=4000000000000";
+  const auto marks = house.got("/api/marks?node=Tank/oxygen&" + ever)["marks"];
+  REQUIRE(marks.size() == 3);
+  CHECK(marks[0]["what"] == "came");
+  CHECK(marks[1]["what"] == "went");
+  CHECK(marks[2]["what"] == "came");
+  CHECK(marks[0]["time"] <= marks[1]["time"]);
+  CHECK(house.got("/api/marks?node=Pond/depth&" + ever)["marks"].empty());
+  CHECK(house.get("/api/marks?node=Nowhere&" + ever).status == 404);
+  CHECK(house.get("/api/marks?node=Tank/oxygen&from=5&to=4").status == 400);
   const std::string all = "/api/events?from=0&to=4000000000000";
   CHECK(house.got(all + "&severity=701&like=oxygen")["events"].empty());
   CHECK(house.got(all + "&like=nothing%20of%20the%20kind")["events"].empty());

@@ -318,6 +318,15 @@ export interface SiteVersion {
   files: string[];
 }
 
+/** What stands beside a variable's past. */
+export interface Mark {
+  time: number; // ms since 1970
+  what: 'came' | 'went' | 'remark';
+  severity: number;
+  text: string;
+  who: string | null;
+}
+
 export type PastRow = [number, number | string | null, string | null];
 
 // What people make and keep at the console.

@@ -47,6 +47,7 @@ export const w = {
     title: 'Trend', add: 'Add a variable …', emptyTitle: 'No variable is drawn yet', empty: 'Add one by its name above, or press “Trend” on a node’s page.',
     last: { '15m': '15 min', '1h': '1 h', '8h': '8 h', '24h': '24 h', '7d': '7 days' },
     live: 'live', zoomOut: 'Back to live', drag: 'Drag across the picture to look closer.', gaps: 'Gaps: no good value.',
+    marks: 'What happened meanwhile', when: 'When', what: 'What', text: 'Words', kinds: { came: 'alarm came', went: 'alarm went', remark: 'remark' },
   },
   pages: {
     title: 'Pages', emptyTitle: 'There is no page for operators yet', empty: 'A page shows a few values and buttons, large. Make one: choose nodes, and fitting widgets are proposed.',

@@ -2,6 +2,7 @@ import { useEffect, useState } from 'react';
 import { ActionIcon, Button, SegmentedControl } from '@mantine/core';
 import { useLocation, useSearch } from 'wouter';
 import { useLive, useAlarms } from '../live';
+import type { Mark } from '../types';
 import { w } from '../words';
 import { clockText, levelOf, numberText, sampleText } from '../parts/format';
 import { Icon } from '../parts/icons';
@@ -11,6 +12,7 @@ import { pens, Trend, type Line } from '../parts/trend';
 
 const spans = { '15m': 900_000, '1h': 3_600_000, '8h': 28_800_000, '24h': 86_400_000, '7d': 604_800_000 } as const;
 type Span = keyof typeof spans;
+const mostMarks = 50; // in the list; the picture has all
 
 /** The line's pen, as it is drawn: colour and dashes. */
 function Pen({ index }: { index: number }) {
@@ -58,6 +60,7 @@ export default function TrendPage() {
   const [zoom, setZoom] = useState<{ from: number; to: number } | null>(null);
   const [lines, setLines] = useState<Record<string, Line>>({});
   const [cursor, setCursor] = useState<{ values: (number | null)[]; at: number } | null>(null);
+  const [marks, setMarks] = useState<Mark[]>([]);
   const alarms = useAlarms() ?? [];
   const draw = (list: string[]) => go(`/trend${list.length ? `?${list.map((node) => `node=${encodeURIComponent(node)}`).join('&')}` : ''}`);
   const known = nodes.map((node) => lines[node]).filter((line): line is Line => line !== undefined);
@@ -91,6 +94,7 @@ export default function TrendPage() {
               isLive={!zoom}
               height={380}
               alarms={near}
+              onMarks={setMarks}
               onZoom={(from, to) => setZoom({ from, to })}
               onCursor={(values, at) => setCursor(at === null ? null : { values, at })}
             />
@@ -112,6 +116,32 @@ export default function TrendPage() {
               ))}
             </tbody>
           </table>
+          {marks.length > 0 && (
+            <section className="card">
+              <h2>{w.trend.marks}</h2>
+              <table className="rows">
+                <thead>
+                  <tr>
+                    <th style={{ width: 170 }}>{w.trend.when}</th>
+                    <th style={{ width: 120 }}>{w.trend.what}</th>
+                    <th>{w.trend.text}</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {marks.slice(-mostMarks).reverse().map((mark, index) => (
+                    <tr key={index}>
+                      <td>{clockText(mark.time)}</td>
+                      <td>{w.trend.kinds[mark.what]}</td>
+                      <td>
+                        {mark.text}
+                        {mark.who && <span className="soft"> {mark.who}</span>}
+                      </td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </section>
+          )}
         </>
       )}
     </div>

@@ -3,7 +3,7 @@ import uPlot from 'uplot';
 import 'uplot/dist/uPlot.min.css';
 import { get } from '../api';
 import { live } from '../live';
-import type { Alarm, PastRow } from '../types';
+import type { Alarm, Mark, PastRow } from '../types';
 
 /** Told apart without colour, too: each line has its own dashes. */
 export const pens: { colour: string; dark: string; dash: number[] }[] = [
@@ -30,6 +30,8 @@ interface Props {
   isLive: boolean;
   height: number;
   alarms?: Alarm[];
+  /** What stands beside the lines: alarms that came and went, remarks. */
+  onMarks?: (marks: Mark[]) => void;
   onZoom?: (from: number, to: number) => void;
   onCursor?: (values: (number | null)[], at: number | null) => void;
 }
@@ -59,10 +61,11 @@ function seriesOf(rows: PastRow[]): Series {
 }
 
 /** Past and present on one axis. Where no value was good there is a gap, never a line across it. */
-export function Trend({ lines, from, to, span, isLive, height, alarms, onZoom, onCursor }: Props) {
+export function Trend({ lines, from, to, span, isLive, height, alarms, onMarks, onZoom, onCursor }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot | null>(null);
   const past = useRef<Map<string, Series>>(new Map());
+  const marks = useRef<Map<string, Mark[]>>(new Map());
   const [isDark, setDark] = useState(document.documentElement.dataset.mantineColorScheme === 'dark');
   const shown = useRef({ lines, from, to, span, isLive, onZoom, onCursor, alarms });
   shown.current = { lines, from, to, span, isLive, onZoom, onCursor, alarms };
@@ -109,6 +112,15 @@ export function Trend({ lines, from, to, span, isLive, height, alarms, onZoom, o
     const end = isLive ? Date.now() : to;
     const begin = isLive ? end - span : from;
     const points = Math.max(200, Math.round((box.current?.clientWidth ?? 800) * 0.8));
+    marks.current.clear();
+    for (const line of lines)
+      get<{ marks: Mark[] }>('marks', { node: line.node, from: Math.round(begin), to: Math.round(end) }, control.signal)
+        .then((told) => {
+          marks.current.set(line.node, told.marks);
+          onMarks?.([...marks.current.values()].flat().sort((one, other) => one.time - other.time));
+          paint();
+        })
+        .catch(() => {});
     for (const line of lines)
       get<{ values: PastRow[] }>('history', { node: line.node, from: Math.round(begin), to: Math.round(end), points }, control.signal)
         .then(({ values }) => {
@@ -188,23 +200,35 @@ export function Trend({ lines, from, to, span, isLive, height, alarms, onZoom, o
           ],
           draw: [
             (self) => {
-              // When an alarm that stands came: a flag at the top.
-              for (const alarm of shown.current.alarms ?? []) {
-                if (!alarm.since) continue;
-                const x = self.valToPos(Date.parse(alarm.since) / 1_000, 'x', true);
-                if (x < self.bbox.left || x > self.bbox.left + self.bbox.width) continue;
-                const { ctx } = self;
+              // When an alarm came: a flag at the top; when it went, one that points up; a remark: a square below.
+              const { ctx, bbox } = self;
+              const flags = (shown.current.alarms ?? []).filter((alarm) => alarm.since).map((alarm) => ({ time: Date.parse(alarm.since!), what: 'came' }));
+              for (const mark of [...[...marks.current.values()].flat(), ...flags]) {
+                const x = self.valToPos(mark.time / 1_000, 'x', true);
+                if (x < bbox.left || x > bbox.left + bbox.width) continue;
                 ctx.save();
-                ctx.strokeStyle = ctx.fillStyle = isDark ? '#ff9389' : '#a3211b';
-                ctx.setLineDash([4, 4]);
+                ctx.strokeStyle = ctx.fillStyle = mark.what === 'remark' ? ink : isDark ? '#ff9389' : '#a3211b';
                 ctx.beginPath();
-                ctx.moveTo(x, self.bbox.top);
-                ctx.lineTo(x, self.bbox.top + self.bbox.height);
-                ctx.stroke();
-                ctx.beginPath();
-                ctx.moveTo(x - 6, self.bbox.top);
-                ctx.lineTo(x + 6, self.bbox.top);
-                ctx.lineTo(x, self.bbox.top + 9);
+                if (mark.what === 'remark') {
+                  ctx.rect(x - 5, bbox.top + bbox.height - 11, 10, 10);
+                } else if (mark.what === 'went') {
+                  ctx.moveTo(x - 6, bbox.top + 9);
+                  ctx.lineTo(x + 6, bbox.top + 9);
+                  ctx.lineTo(x, bbox.top);
+                  ctx.closePath();
+                  ctx.stroke();
+                  ctx.restore();
+                  continue;
+                } else {
+                  ctx.setLineDash([4, 4]);
+                  ctx.moveTo(x, bbox.top);
+                  ctx.lineTo(x, bbox.top + bbox.height);
+                  ctx.stroke();
+                  ctx.beginPath();
+                  ctx.moveTo(x - 6, bbox.top);
+                  ctx.lineTo(x + 6, bbox.top);
+                  ctx.lineTo(x, bbox.top + 9);
+                }
                 ctx.fill();
                 ctx.restore();
               }
