@@ -1,6 +1,8 @@
 // What history costs: taken in, read back, averaged; beside what the disk and the database cost alone.
 #include "core/history/block.hpp"
 #include "core/history/reading.hpp"
+#include "core/history/variables.hpp"
+#include "service/history/archive_thread.hpp"
 #include "service/history/embedded_store.hpp"
 
 #include <cmath>
@@ -8,6 +10,7 @@
 #include <cstring>
 #include <random>
 
+#include "bench/loopback.hpp"
 #include <benchmark/benchmark.h>
 #include <fcntl.h>
 #include <sqlite3.h>
@@ -16,6 +19,7 @@
 using namespace zunth::ua;
 using namespace zunth::history;
 namespace aggregate = zunth::aggregate;
+namespace bench = zunth::bench;
 namespace fs = std::filesystem;
 
 namespace {
@@ -186,6 +190,80 @@ void rawRead(benchmark::State& state) {
   }
 }
 BENCHMARK(rawRead)->Name("history: a million raw samples read in parts")->Unit(benchmark::kMillisecond);
+
+/// The same samples as a variable of a server has them.
+const Folder& ofVariable(const std::string& name) {
+  static Folder folder;
+  folder.path += "-variable";
+  const auto store = opened(folder);
+  const auto id = store->variable(name);
+  Signal signal(2);
+  std::vector<Record> batch;
+  for (std::int64_t second = 0; second < 1'000'000; ++second) batch.push_back({id, signal.at(second)});
+  store->append(batch);
+  static_cast<void>(store->flush(DateTime{kBegin}));
+  return folder;
+}
+
+std::size_t octetsOfMillion = 0;  // in how many answers
+int answersOfMillion = 0;
+
+void clientRead(benchmark::State& state) {
+  bench::LoopbackServer server(1);
+  const auto variable = server.space->find(NodeId(1, 1000));
+  static const auto& folder = ofVariable(storedName(*server.space, NodeId(1, 1000)));
+  ArchiveThread archive(
+      opened(folder), [&](std::function<void()> work) { bench::asio::post(server.thread().loop, std::move(work)); },
+      [](bool, const std::string&) {}, [] { return DateTime::from(std::chrono::system_clock::now()); });
+  server.thread().run([&] {
+    server.space->traits(variable).accessLevel |= AccessLevelType::HistoryRead;
+    server.server->serveHistory(archive);
+  });
+  {
+    bench::BlockingClient client(server.url);
+    ReadRawModifiedDetails details;
+    details.startTime = DateTime{kBegin};
+    details.endTime = DateTime{kBegin * 2};
+    for (auto _ : state) {
+      std::size_t count = 0;
+      octetsOfMillion = 0;
+      answersOfMillion = 0;
+      HistoryReadRequest request;
+      request.historyReadDetails = ExtensionObject::of(details);
+      request.timestampsToReturn = TimestampsToReturn::Source;
+      request.nodesToRead.push_back({NodeId(1, 1000), {}, {}, {}});
+      do {
+        const auto answer = client.call(request);
+        const auto& result = answer.results.front();
+        octetsOfMillion += result.historyData.octets().size();
+        ++answersOfMillion;
+        const auto data = result.historyData.as<HistoryData>();
+        if (!data) return state.SkipWithError("no history");
+        count += data->dataValues.size();
+        request.nodesToRead.front().continuationPoint = result.continuationPoint;
+      } while (!request.nodesToRead.front().continuationPoint.empty());
+      if (count != 1'000'000) state.SkipWithError("not all");
+    }
+  }
+  server.thread().run([&] { server.server->dropHistory(); });
+}
+BENCHMARK(clientRead)
+    ->Name("history: a million raw samples read by a client over loopback")
+    ->Unit(benchmark::kMillisecond)
+    ->UseRealTime();
+
+void clientReadFloor(benchmark::State& state) {
+  if (answersOfMillion == 0) return state.SkipWithError("run it after what it is the floor of");
+  const std::size_t each = octetsOfMillion / static_cast<std::size_t>(answersOfMillion);
+  bench::LoopbackEcho echo(100, each);
+  bench::EchoClient floor(echo.port(), 100, each);
+  for (auto _ : state)
+    for (int i = 0; i < answersOfMillion; ++i) floor.exchange();
+}
+BENCHMARK(clientReadFloor)
+    ->Name("history/floor: echo of those answers' octets")
+    ->Unit(benchmark::kMillisecond)
+    ->UseRealTime();
 
 void averaged(benchmark::State& state, std::int64_t seconds, double width, std::int64_t all) {
   const auto store = opened(year(all));
