@@ -43,13 +43,15 @@ export function AlarmTable({ area, isSmall }: { area?: string; isSmall?: boolean
 
   const act = async (what: string, more: object = {}) => {
     setBusy(true);
+    const meant = picked.map(keyOf);
     try {
       const alarms = [...new Set(picked.map((alarm) => alarm.id))];
       const { outcomes } = await post<{ outcomes: { alarm: string; error?: Refusal }[] }>('alarms', { what, alarms, comment, ...more });
       setFailures(outcomes.filter((one): one is { alarm: string; error: Refusal } => !!one.error));
       setError(null);
-      setComment('');
-      setChosen(new Set());
+      // What was chosen and written while the answer was on its way is meant for what comes next.
+      setComment((now) => (now === comment ? '' : now));
+      setChosen((now) => new Set([...now].filter((key) => !meant.includes(key))));
     } catch (refused) {
       setError(refused);
     } finally {
