@@ -44,6 +44,7 @@ Broker::Broker(BrokerSettings settings)
   mosquitto_connect_callback_set(client_, connected);
   mosquitto_message_callback_set(client_, arrived);
   mosquitto_publish_callback_set(client_, published);
+  mosquitto_subscribe_callback_set(client_, subscribed);
   thread_ = std::jthread([this](const std::stop_token& stop) { run(stop); });
 }
 
@@ -64,8 +65,12 @@ void Broker::subscribeTo(const std::set<std::string>& before) {
   if (!isThere_) return;
   constexpr int kAtLeastOnce = 1;
   const auto now = wanted();
-  for (const auto& topic : now)
-    if (!before.contains(topic)) mosquitto_subscribe(client_, nullptr, topic.c_str(), kAtLeastOnce);
+  for (const auto& topic : now) {
+    int number = 0;
+    if (!before.contains(topic) &&
+        mosquitto_subscribe(client_, &number, topic.c_str(), kAtLeastOnce) == MOSQ_ERR_SUCCESS)
+      subscribing_.insert(number);
+  }
   for (const auto& topic : before)
     if (!now.contains(topic)) mosquitto_unsubscribe(client_, nullptr, topic.c_str());
 }
@@ -76,12 +81,16 @@ void Broker::add(Listener& listener, std::vector<std::string> topics) {
   const bool isNew = !listeners_.contains(&listener);
   listeners_[&listener] = std::move(topics);
   subscribeTo(before);
-  if (isNew) listener.session(isThere_, isThere_ ? kWell : why_);
+  if (!isNew) return;
+  if (!isThere_) return listener.session(false, why_);
+  newcomers_.insert(&listener);
+  if (subscribing_.empty()) welcome();
 }
 
 void Broker::remove(Listener& listener) {
   const std::lock_guard lock(mutex_);
   const auto before = wanted();
+  newcomers_.erase(&listener);
   if (listeners_.erase(&listener)) subscribeTo(before);
 }
 
@@ -136,16 +145,35 @@ void Broker::published(mosquitto*, void* self, int number) {
   if (auto sent = broker.sending_.extract(number); !sent.empty()) sent.mapped()(kWell);
 }
 
+/// Until the broker has confirmed what was asked for, messages pass by.
+void Broker::subscribed(mosquitto*, void* self, int number, int, const int*) {
+  auto& broker = *static_cast<Broker*>(self);
+  const std::lock_guard lock(broker.mutex_);
+  if (broker.subscribing_.erase(number) > 0 && broker.subscribing_.empty()) broker.welcome();
+}
+
+void Broker::welcome() {
+  for (Listener* const listener : std::exchange(newcomers_, {}))
+    if (listeners_.contains(listener)) listener->session(true, kWell);
+}
+
 void Broker::tell(bool isThere, const Error& why) {
   const std::lock_guard lock(mutex_);
   const bool isNews = isThere_ != isThere || why_.cause != why.cause;
   isThere_ = isThere;
   why_ = why;
+  subscribing_.clear();
+  newcomers_.clear();
   subscribeTo({});
-  if (!isNews) return;
   const auto listeners = listeners_;
+  if (isThere) {
+    for (const auto& [listener, topics] : listeners) newcomers_.insert(listener);
+    if (subscribing_.empty()) welcome();
+    return;
+  }
+  if (!isNews) return;
   for (const auto& [listener, topics] : listeners)
-    if (listeners_.contains(listener)) listener->session(isThere, why);
+    if (listeners_.contains(listener)) listener->session(false, why);
 }
 
 void Broker::failAll(const Error& why) {

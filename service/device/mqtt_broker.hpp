@@ -40,7 +40,7 @@ class Broker {
   class Listener {
    public:
     virtual ~Listener() = default;
-    /// The session is there, or not and why; once for each change.
+    /// The session is there, and what was asked for is on its way; or not, and why. Once for each change.
     virtual void session(bool isThere, const ua::Error& why) = 0;
     /// `isOld`: the broker had kept it.
     virtual void message(const std::string& topic, std::string_view payload, bool isOld) = 0;
@@ -68,6 +68,7 @@ class Broker {
   ua::Result<void> connect();
   void serve(const std::stop_token& stop);
   void tell(bool isThere, const ua::Error& why);
+  void welcome();
   std::set<std::string> wanted() const;
   void subscribeTo(const std::set<std::string>& before);
   void failAll(const ua::Error& why);
@@ -75,6 +76,7 @@ class Broker {
   static void connected(mosquitto*, void* self, int code);
   static void arrived(mosquitto*, void* self, const mosquitto_message* message);
   static void published(mosquitto*, void* self, int number);
+  static void subscribed(mosquitto*, void* self, int number, int count, const int* granted);
 
   const BrokerSettings settings_;
   const std::shared_ptr<WireLog> log_;
@@ -83,7 +85,9 @@ class Broker {
   // Held while listeners are called, too, so that nobody is called after having left.
   std::recursive_mutex mutex_;
   std::map<Listener*, std::vector<std::string>> listeners_;
-  std::map<int, Done> sending_;  // by the library's number
+  std::map<int, Done> sending_;    // by the library's number
+  std::set<int> subscribing_;      // what the broker has not confirmed, by the library's number
+  std::set<Listener*> newcomers_;  // who is told of the session when it has
   bool isThere_ = false;
   ua::Error why_{ua::status::BadNoCommunication, {}, {}};  // without a cause before the first try
   std::jthread thread_;

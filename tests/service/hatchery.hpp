@@ -64,6 +64,12 @@ class Hatchery {
     return run(program("zunth") + " " + arguments, folder.path);
   }
   Json read(const std::string& node) const { return Json::parse(zunth("read '" + node + "' --output json").out)[0]; }
+  /// Writes to a device, again where a machine that is busy with others let it time out.
+  bool write(const std::string& node, const std::string& value) const {
+    for (int tries = 0; tries < 10; ++tries)
+      if (zunth("write '" + node + "=" + value + "'").code == 0) return true;
+    return false;
+  }
   /// Waits until a value is as wanted.
   bool becomes(const std::string& node, const std::function<bool(const Json&)>& wanted) const {
     Process watch(

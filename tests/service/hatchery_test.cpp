@@ -45,7 +45,7 @@ TEST_CASE("every driver brings values, takes what is written, and carries method
         Row{"Hatchery/Hall1/Tank A2/air", "true", true}, Row{"Hatchery/Brook/pump", "false", false},
         Row{"Hatchery/Brook/opening", "45", 45.0}}) {
     INFO(row.node);
-    CHECK(hatchery.zunth("write '" + std::string(row.node) + "=" + row.written + "'").code == 0);
+    CHECK(hatchery.write(row.node, row.written));
     CHECK(hatchery.becomes(row.node, [&](const Json& value) { return value["value"] == row.shown; }));
   }
   // The bit beside the one that was written is as it was.
@@ -106,7 +106,7 @@ TEST_CASE("what people did about the plant's alarms stands after kill -9", "[hat
     CHECK(done.code == 0);
   }
   // The question is asked as long as its device says so.
-  CHECK(hatchery.zunth("write Hatchery/Hall1/Feeder/locked=true").code == 0);
+  CHECK(hatchery.write("Hatchery/Hall1/Feeder/locked", "true"));
   CHECK(hatchery.becomes("Hatchery/Hall1/Feeder/occupied/DialogState/Id",
                          [](const Json& value) { return value["value"] == true; }));
   hatchery.service->stop(SIGKILL);
@@ -141,7 +141,7 @@ TEST_CASE("a plant is tried before it exists", "[hatchery]") {
     const double value = hatchery.read(node)["value"];
     CHECK((value > low && value < high));
   }
-  CHECK(hatchery.zunth("write Hatchery/Hall1/Feeder/portion=321").code == 0);
+  CHECK(hatchery.write("Hatchery/Hall1/Feeder/portion", "321"));
   CHECK(hatchery.becomes("Hatchery/Hall1/Feeder/portion", [](const Json& value) { return value["value"] == 321; }));
 }
 
