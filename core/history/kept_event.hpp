@@ -7,7 +7,8 @@
 
 namespace zunth::history {
 
-/// An event with all its fields as octets; type and source by the URIs of their namespaces.
+/// An event with all its fields as octets; type and source by the URIs of their namespaces, and the table of namespaces
+/// that ids in its fields go by.
 ua::Bytes encodeEvent(const space::Space& space, const monitor::Event& event);
 /// The EventId of an event, without the rest; empty where it has none.
 ua::ByteString eventIdOf(ua::BytesView octets);

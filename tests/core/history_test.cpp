@@ -245,14 +245,38 @@ TEST_CASE("an event comes back with its fields, also when its namespaces have ot
   monitor::Event event(before->at(id::AlarmConditionType), pond);
   event.set("Severity", std::uint16_t{700})
       .set("ActiveState/Id", true)
-      .set("Message", LocalizedText(String("it rose")));
+      .set("Message", LocalizedText(String("it rose")))
+      .set("SourceNode", before->nodeId(pond))
+      .set("Others", Variant::array({before->nodeId(pond), NodeId(1, 5u), NodeId(id::Server)}))
+      .set(monitor::Event::Path{{2, String("depth")}}, QualifiedName{2, String("pond")});
   const Bytes octets = encodeEvent(*before, event);
   const auto back = decodeEvent(*later, octets);
   REQUIRE(back);
   CHECK(back->type() == later->at(id::AlarmConditionType));
   CHECK(back->node() == later->find(NodeId(3, String("pond"))));
   CHECK(back->size() == event.size());
-  event.eachField([&](const auto& path, const Variant& value) { CHECK(back->field(path) == value); });
+  for (const char* name : {"Severity", "Message"})
+    CHECK(back->field({{0, String(name)}}) == event.field({{0, String(name)}}));
+  // Ids are of the namespaces that they were of, whatever their numbers are by now.
+  CHECK(back->field({{0, "SourceNode"}}) == Variant(NodeId(3, String("pond"))));
+  CHECK(back->field({{0, "Others"}}) == Variant::array({NodeId(3, String("pond")), NodeId(1, 5u), NodeId(id::Server)}));
+  CHECK(back->field({{3, "depth"}}) == Variant(QualifiedName{3, String("pond")}));
+  const auto elsewhere = std::make_unique<space::Space>(String("urn:fernhollow.example:test"));
+  space::loadNamespace0(*elsewhere);
+  const auto strange = decodeEvent(*elsewhere, octets);
+  REQUIRE(strange);
+  CHECK(strange->field({{0, "SourceNode"}}).get<NodeId>()->namespaceIndex() == 0xFFFF);
+  // As they were kept before: without the namespaces.
+  Bytes old;
+  BinaryWriter writer(old);
+  writer.write(std::uint8_t{1});
+  writer.write(String("i=2915"));
+  writer.write(String("nsu=urn:pond;s=pond"));
+  writer.write(std::uint32_t{1});
+  writer.write(List<QualifiedName>{{0, String("SourceNode")}});
+  writer.write(Variant(NodeId(2, String("pond"))));
+  REQUIRE(decodeEvent(*before, old));
+  CHECK(decodeEvent(*before, old)->field({{0, "SourceNode"}}) == Variant(NodeId(2, String("pond"))));
   later->remove(back->node());
   CHECK(decodeEvent(*later, octets)->node() == space::kNoNode);
   for (std::size_t size = 0; size < octets.size(); ++size) CHECK(!decodeEvent(*later, {octets.data(), size}));
