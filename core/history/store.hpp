@@ -74,6 +74,8 @@ class Store {
   virtual ua::Result<bool> removeEvent(const KeptEvent& event) = 0;
   /// Gives up what is older, in whole months.
   virtual ua::Result<void> forget(ua::DateTime before) = 0;
+  /// Gives up what is older of these variables, by their names, as far as it lies together; sooner than the rest.
+  virtual ua::Result<void> forget(std::span<const std::string> variables, ua::DateTime before) = 0;
   /// Gives up the oldest months until the rest takes no more than this; the present one stays.
   virtual ua::Result<void> shrink(std::uint64_t octets) = 0;
   /// Before it nothing was kept; null for an empty store.

@@ -8,7 +8,8 @@ namespace zunth::history {
 
 /// The name by which a node is known in a store: its id, with the URI of its namespace, as indexes change.
 std::string storedName(const space::Space& space, const ua::NodeId& id);
-/// The id, in the server's own namespace, of the property with the annotations of a variable, by its stored name.
+/// The id, in the server's own namespace, of the property with the annotations of a variable, by its stored name. They
+/// are stored under its own.
 std::string annotationsOf(const std::string& storedName);
 /// Whether a node is a variable whose values are to be kept: one that says so, and is no declaration of a type.
 bool isHistorized(const space::Space& space, space::NodeIndex node);

@@ -3,6 +3,8 @@
 #include "core/history/variables.hpp"
 #include "service/history/forwarding_store.hpp"
 
+#include <algorithm>
+
 #include <spdlog/spdlog.h>
 
 namespace zunth::admin {
@@ -73,7 +75,27 @@ Result<void> Historian::open() {
 void Historian::tick() {
   constexpr std::uint32_t kHour = 3600;
   if (recorder_) recorder_->tick();
-  if (archive_ && (settings_.days > 0 || settings_.gigabytes > 0) && beats_++ % kHour == 0) forgetOld();
+  const bool isLimited = settings_.days > 0 || settings_.gigabytes > 0 ||
+                         std::ranges::any_of(settings_.choices, [](const auto& choice) { return choice.days > 0; });
+  if (archive_ && isLimited && beats_++ % kHour == 0) forgetOld();
+}
+
+/// The variables, and the remarks on them, that a rule keeps for a shorter time than the rest, by the moment before
+/// which they are given up.
+std::map<DateTime, std::vector<std::string>> Historian::keptForLess(DateTime now) const {
+  std::map<DateTime, std::vector<std::string>> out;
+  const auto& space = server_.space();
+  for (space::NodeIndex node = 0; node < space.rows(); ++node) {
+    if (!history::isHistorized(space, node)) continue;
+    const std::string path = space.path(node);
+    const auto choice = std::ranges::find_if(
+        settings_.choices, [&](const auto& each) { return history::matchesPath(each.pattern, path); });
+    if (choice == settings_.choices.end() || !(choice->days > 0)) continue;
+    auto& names = out[{now.ticks - static_cast<std::int64_t>(choice->days * 24 * 3600 * 1e7)}];
+    names.push_back(history::storedName(space, space.nodeId(node)));
+    names.push_back(history::storedName(space, NodeId(1, String(history::annotationsOf(names.back())))));
+  }
+  return out;
 }
 
 void Historian::forgetOld() {
@@ -81,8 +103,10 @@ void Historian::forgetOld() {
   const DateTime before{settings_.days > 0 ? now.ticks - static_cast<std::int64_t>(settings_.days * 24 * 3600 * 1e7)
                                            : 0};
   const auto octets = settings_.gigabytes > 0 ? static_cast<std::uint64_t>(settings_.gigabytes * 1e9) : UINT64_MAX;
-  archive_->perform([before, octets](history::Store& store) -> std::function<void()> {
+  archive_->perform([before, octets, sooner = keptForLess(now)](history::Store& store) -> std::function<void()> {
     auto fine = store.forget(before);
+    for (const auto& [limit, names] : sooner)
+      if (fine) fine = store.forget(names, limit);
     if (fine) fine = store.shrink(octets);
     if (!fine) spdlog::error("history: {}", fine.error().text());
     return {};

@@ -5,6 +5,7 @@
 #include "service/server/server.hpp"
 
 #include <filesystem>
+#include <map>
 
 namespace zunth::admin {
 
@@ -31,6 +32,7 @@ class Historian {
  private:
   ua::Result<void> open();
   void forgetOld();
+  std::map<ua::DateTime, std::vector<std::string>> keptForLess(ua::DateTime now) const;
 
   server::Server& server_;
   const std::filesystem::path folder_;

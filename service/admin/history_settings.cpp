@@ -25,15 +25,20 @@ std::optional<double> positive(const std::string& text) {
   return *number->get<double>();
 }
 
-double readKeep(const Entry& entry, Findings& findings) {
-  const Text* text = entry.textOf("keep");
-  if (!text) return 0;
-  std::istringstream words(text->text);
+/// "2 years", in days; 0 for what is no such time.
+double daysIn(std::istream& words) {
   std::string number, unit;
   words >> number >> unit;
   const auto count = positive(number);
   const double days = unit.starts_with("day") ? 1 : unit.starts_with("month") ? 31 : unit.starts_with("year") ? 366 : 0;
-  if (count && days > 0) return *count * days;
+  return count ? *count * days : 0;
+}
+
+double readKeep(const Entry& entry, Findings& findings) {
+  const Text* text = entry.textOf("keep");
+  if (!text) return 0;
+  std::istringstream words(text->text);
+  if (const double days = daysIn(words); days > 0) return days;
   findings.error(text->place, fmt::format("'{}' is no time for history to be kept", text->text),
                  "write a number of days, months or years: keep: 2 years");
   return 0;
@@ -63,16 +68,17 @@ std::string readDatabase(const Entry& entry, Findings& findings) {
   return text->text;
 }
 
-Rule readRule(const Text& text, Findings& findings) {
+history::Choice readRule(const std::string& pattern, const Text& text, double keptFor, Findings& findings) {
   const auto wrong = [&](const std::string& what) {
-    findings.error(text.place, what, "as in: deadband 0.05, pause 10 min");
-    return Rule();
+    findings.error(text.place, what, "as in: deadband 0.05, pause 10 min, keep 90 days");
+    return history::Choice{pattern, {}};
   };
   std::string spaced = text.text;
   for (char& c : spaced)
     if (c == ',') c = ' ';
   std::istringstream words(spaced);
-  Rule rule;
+  history::Choice out{pattern, {}};
+  Rule& rule = out.rule;
   for (std::string word; words >> word;) {
     std::string number;
     if (word == "every-change") {
@@ -89,11 +95,16 @@ Rule readRule(const Text& text, Findings& findings) {
       const auto pause = device::parseDuration(number + unit);
       if (!pause) return wrong("'pause' is followed by a time");
       rule.longestPause = *pause;
+    } else if (word == "keep") {
+      out.days = daysIn(words);
+      if (!(out.days > 0)) return wrong("'keep' is followed by a number of days, months or years");
+      if (keptFor > 0 && out.days > keptFor)
+        return wrong(fmt::format("nothing is kept for longer than {:g} days", keptFor));
     } else {
       return wrong(fmt::format("'{}' is no word of a rule of history", word));
     }
   }
-  return rule;
+  return out;
 }
 
 aggregate::Configuration readAggregation(const Text& text, Findings& findings) {
@@ -150,7 +161,7 @@ HistorySettings readHistory(const Entry& root, Findings& findings) {
   if (const Entry* rules = entry->find("rules"))
     for (const Entry& rule : rules->entries) {
       if (rule.value)
-        out.choices.push_back({rule.key.text, readRule(*rule.value, findings)});
+        out.choices.push_back(readRule(rule.key.text, *rule.value, out.days, findings));
       else
         findings.error(rule.key.place, "a rule of history is a line of words", "as in: deadband 0.05, pause 10 min");
     }

@@ -25,8 +25,9 @@ struct HistorySettings {
 };
 
 /// `history: off`, or a map of `keep: 2 years`, `size: 20 GB`, `database: postgresql://…` and `rules:`, each a pattern
-/// of paths with what is kept of those: "every-change", "deadband 0.05" or "swinging-door 0.05", and "pause 10 min";
-/// and `aggregates:`, each a pattern with how they are calculated: "uncertain-counts, good 80, bad 50, extrapolated".
+/// of paths with what is kept of those: "every-change", "deadband 0.05" or "swinging-door 0.05", "pause 10 min" and
+/// "keep 90 days"; and `aggregates:`, each a pattern with how they are calculated: "uncertain-counts, good 80, bad 50,
+/// extrapolated".
 HistorySettings readHistory(const model::Entry& root, model::Findings& findings);
 
 /// Warns of rules that mean no variable with a history.

@@ -344,6 +344,31 @@ Result<void> EmbeddedStore::forget(DateTime before) {
   return {};
 }
 
+Result<void> EmbeddedStore::forget(std::span<const std::string> variables, DateTime before) {
+  const auto present = months_.empty() ? 0 : months_.rbegin()->first;
+  std::vector<MonthNumber> numbers;
+  for (const auto& [number, month] : months_)
+    if (begin(number) < before) numbers.push_back(number);
+  for (const auto number : numbers) {
+    MonthFile* file = use(number);
+    if (!file) return openError_;
+    if (number != present)
+      if (auto fine = file->settle(); !fine) return fine;
+    std::int64_t gone = 0;
+    for (const auto& name : variables) {
+      const auto place = file->find(name);
+      if (!place) continue;
+      const auto some = file->forget(*place, before);
+      if (!some) return some.error();
+      gone += *some;
+    }
+    // What is free in the present one is used again.
+    if (gone > 0 && number != present)
+      if (auto fine = file->compact(); !fine) return fine;
+  }
+  return {};
+}
+
 Result<void> EmbeddedStore::shrink(std::uint64_t octets) {
   std::uint64_t all = 0;
   std::map<MonthNumber, std::uint64_t> sizes;

@@ -29,6 +29,7 @@ class EmbeddedStore final : public Store {
                                             const KeptEvent* place) override;
   ua::Result<bool> removeEvent(const KeptEvent& event) override;
   ua::Result<void> forget(ua::DateTime before) override;
+  ua::Result<void> forget(std::span<const std::string> variables, ua::DateTime before) override;
   ua::Result<void> shrink(std::uint64_t octets) override;
   ua::DateTime beginsAt() const override;
 

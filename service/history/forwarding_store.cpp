@@ -270,4 +270,8 @@ Result<void> ForwardingStore::forget(DateTime before) {
   return with([&](PostgresStore& store) { return store.forget(before); });
 }
 
+Result<void> ForwardingStore::forget(std::span<const std::string> variables, DateTime before) {
+  return with([&](PostgresStore& store) { return store.forget(variables, before); });
+}
+
 }  // namespace zunth::history

@@ -32,6 +32,7 @@ class ForwardingStore final : public Store {
                                             const KeptEvent* place) override;
   ua::Result<bool> removeEvent(const KeptEvent& event) override;
   ua::Result<void> forget(ua::DateTime before) override;
+  ua::Result<void> forget(std::span<const std::string> variables, ua::DateTime before) override;
   ua::Result<void> shrink(std::uint64_t) override { return {}; }
   ua::DateTime beginsAt() const override { return beginsAt_; }
 

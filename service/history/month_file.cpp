@@ -98,6 +98,8 @@ Result<void> MonthFile::prepare() {
       {&sql_.lastBlocks,
        "SELECT first, last, count, octets FROM blocks WHERE variable = ? ORDER BY first DESC LIMIT 8"},
       {&sql_.addBlock, "INSERT OR REPLACE INTO blocks (variable, first, last, count, octets) VALUES (?, ?, ?, ?, ?)"},
+      {&sql_.dropOldBlocks, "DELETE FROM blocks WHERE variable = ? AND last < ?"},
+      {&sql_.dropOldModified, "DELETE FROM modified WHERE variable = ? AND time < ?"},
       {&sql_.dropBlock, "DELETE FROM blocks WHERE variable = ? AND first = ?"},
       {&sql_.addModified,
        "INSERT INTO modified SELECT ?1, ?2, 1 + coalesce((SELECT max(number) FROM modified WHERE variable = ?1 AND "
@@ -565,6 +567,22 @@ Result<std::vector<KeptEvent>> MonthFile::events(DateTime from, DateTime to, std
   }
   rows.reset();
   return out;
+}
+
+Result<std::int64_t> MonthFile::forget(std::size_t place, DateTime before) {
+  const Variable& variable = variables_[place];
+  if (variable.row == 0) return 0;
+  if (auto fine = sql_.dropOldBlocks.bind(variable.row, before.ticks).run(); !fine) return fine.error();
+  const std::int64_t gone = database_.changed();
+  if (auto fine = sql_.dropOldModified.bind(variable.row, before.ticks).run(); !fine) return fine.error();
+  if (gone > 0) cache_.remove_if([&](const Cached& block) { return block.variable == variable.row; });
+  return gone;
+}
+
+Result<void> MonthFile::compact() {
+  const auto unused = database_.number("PRAGMA freelist_count"), all = database_.number("PRAGMA page_count");
+  if (!unused || !all) return unused ? all.error() : unused.error();
+  return *unused * 4 < *all ? Result<void>() : database_.execute("VACUUM");
 }
 
 Result<bool> MonthFile::removeEvent(const KeptEvent& event) {

@@ -47,6 +47,11 @@ class MonthFile {
                                             const KeptEvent* place);
   ua::Result<bool> removeEvent(const KeptEvent& event);
 
+  /// Gives up the blocks of a variable that ended before, and what was changed in them; how many.
+  ua::Result<std::int64_t> forget(std::size_t place, ua::DateTime before);
+  /// Gives back to the disk what isn't used of the file any more, when that is a quarter of it.
+  ua::Result<void> compact();
+
   /// Samples that are held in memory, of all variables.
   std::size_t headSize() const { return headSize_; }
   std::size_t unsavedCount() const { return unsavedTimes_.size(); }
@@ -66,8 +71,8 @@ class MonthFile {
   };
   struct Statements {
     Statement addVariable, addHead, dropHeads, headFrom, watched, blocksForward, blocksBackward, blocksOver, lastBlocks,
-        addBlock, dropBlock, addModified, modified, dropModified, addEvent, dropEvent, eventsForward,
-        eventsBackward;
+        addBlock, dropBlock, dropOldBlocks, dropOldModified, addModified, modified, dropModified, addEvent, dropEvent,
+        eventsForward, eventsBackward;
   };
   struct Block {
     std::int64_t first;

@@ -310,10 +310,28 @@ Result<std::vector<KeptEvent>> PostgresStore::events(DateTime from, DateTime to,
 Result<bool> PostgresStore::removeEvent(const KeptEvent& event) {
   return connection_->transact([&](pqxx::work& transaction) -> Result<bool> {
     const auto time = RowTime::of(event.time);
-    const auto gone = transaction.exec_params(
-        "delete from zunth.event where server = $1 and time = $2 and tick = $3 and number = $4", connection_->server(),
-        time.words, time.tick, event.number);
+    const auto gone =
+        transaction.exec_params("delete from zunth.event where server = $1 and time = $2 and tick = $3 and number = $4",
+                                connection_->server(), time.words, time.tick, event.number);
     return gone.affected_rows() > 0;
+  });
+}
+
+Result<void> PostgresStore::forget(std::span<const std::string> variables, DateTime before) {
+  if (auto fine = bring(); !fine) return fine.error();
+  return connection_->transact([&](pqxx::work& transaction) -> Result<void> {
+    constexpr std::size_t kAtOnce = 500;  // names in one statement
+    for (std::size_t from = 0; from < variables.size(); from += kAtOnce) {
+      std::string names;
+      for (const auto& name : variables.subspan(from, std::min(kAtOnce, variables.size() - from)))
+        names += (names.empty() ? "" : ", ") + transaction.quote(name);
+      for (const char* table : {"sample", "modified"})
+        transaction.exec_params0(fmt::format("delete from zunth.{} where time < $1 and variable in (select id from "
+                                             "zunth.variable where server = $2 and name in ({}))",
+                                             table, names),
+                                 RowTime::of(before).words, connection_->server());
+    }
+    return {};
   });
 }
 

@@ -35,6 +35,7 @@ class PostgresStore final : public Store {
                                             const KeptEvent* place) override;
   ua::Result<bool> removeEvent(const KeptEvent& event) override;
   ua::Result<void> forget(ua::DateTime before) override;
+  ua::Result<void> forget(std::span<const std::string> variables, ua::DateTime before) override;
   /// Nothing: how large a database may become is up to who keeps it.
   ua::Result<void> shrink(std::uint64_t) override { return {}; }
   ua::DateTime beginsAt() const override;

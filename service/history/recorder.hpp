@@ -12,6 +12,7 @@ namespace zunth::history {
 struct Choice {
   std::string pattern;
   Rule rule;
+  double days = 0;  // after which it is given up; 0 for as long as the rest
   bool operator==(const Choice&) const = default;
 };
 

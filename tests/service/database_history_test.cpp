@@ -199,6 +199,13 @@ TEST_CASE("a database keeps what files keep", "[history][database]") {
         "-1|good\n");
   CHECK(database.query("select count(*) from pg_tables where tablename in ('sample_2026_03', 'sample_2026_04')").out ==
         "2\n");
+  // Some may go sooner than the rest.
+  const std::vector<std::string> sooner{"b", "unheard of"};
+  const auto ofA = all(*store, "a").size();
+  REQUIRE(store->forget(sooner, kEnd));
+  CHECK(all(*store, "b").empty());
+  CHECK(all(*store, "a").size() == ofA);
+  CHECK(all(*other, "a").size() == 1);
   // Months that are over go as a whole; a month's table when nobody has anything in it.
   REQUIRE(reference->forget(*DateTime::parse("2026-04-15T00:00:00Z")));
   REQUIRE(store->forget(*DateTime::parse("2026-04-15T00:00:00Z")));

@@ -200,6 +200,36 @@ TEST_CASE("months that are over are given up as a whole", "[history]") {
   CHECK(run.store->beginsAt() == day("2026-03-01T00:00:00Z"));
 }
 
+TEST_CASE("some variables are given up sooner than the rest, as far as their samples lie together", "[history]") {
+  const Folder folder;
+  const auto size = [&] { return fs::file_size(folder.path / "2026-01.sqlite"); };
+  {
+    Opened first(folder.path);
+    for (const char* variable : {"level", "flow"})
+      for (const char* begin : {"2026-01-15T00:00:00Z", "2026-02-15T00:00:00Z", "2026-03-15T00:00:00Z"})
+        first.add(variable, ramp(day(begin), 9'000));
+    REQUIRE(first.store->flush(kStart));
+  }
+  const auto before = size();
+  Opened run(folder.path);
+  const std::vector<std::string> names{"flow", "unheard of"};
+  CHECK(run.all("flow").size() == 27'000);
+  // An hour behind the beginning of February's: those before, and none of which a part is to stay.
+  REQUIRE(run.store->forget(names, day("2026-02-15T01:00:00Z")));
+  CHECK(run.all("level").size() == 27'000);
+  CHECK(run.all("flow").size() == 18'000);
+  // A year on, nothing is left of it, and it goes on.
+  REQUIRE(run.store->forget(names, day("2027-03-01T00:00:00Z")));
+  CHECK(run.all("flow").size() < 9'000);  // of the present month, what waits for its block
+  CHECK(run.all("level").size() == 27'000);
+  run.add("flow", ramp(day("2026-03-20T00:00:00Z"), 5));
+  CHECK(run.all("flow").back().sourceTimestamp > day("2026-03-20T00:00:00Z"));
+  run.store.reset();
+  CHECK(size() < before);
+  Opened again(folder.path);
+  CHECK(again.all("level").size() == 27'000);
+}
+
 TEST_CASE("a file is read by fifty lines of Python, without us", "[history]") {
   const Folder folder;
   std::map<std::string, Samples> written;

@@ -210,14 +210,14 @@ TEST_CASE("what is kept of history is said in lines of words, and mistakes are n
     return admin::loadSite(folder.path);
   };
   const auto site = load(
-      "history:\n  keep: 2 years\n  size: 500 MB\n  rules:\n    F1/a: deadband 0.5, pause 10 min\n"
+      "history:\n  keep: 2 years\n  size: 500 MB\n  rules:\n    F1/a: deadband 0.5, pause 10 min, keep 3 months\n"
       "    F1/*: swinging-door 2\n    '**': every-change\n  aggregates:\n"
       "    F1/a: uncertain-counts, good 80 %, bad 50%\n    '**': extrapolated\n");
   for (const auto& line : site.report()) FAIL(line);
   using enum history::Rule::Kind;
   CHECK(site.history.days == 732);
   CHECK(site.history.gigabytes == 0.5);
-  CHECK(site.history.choices == std::vector<history::Choice>{{"F1/a", {Deadband, 0.5, 600'000}},
+  CHECK(site.history.choices == std::vector<history::Choice>{{"F1/a", {Deadband, 0.5, 600'000}, 93},
                                                              {"F1/*", {SwingingDoor, 2}},
                                                              {"**", {EveryChange}}});
   CHECK(site.history.aggregates ==
@@ -229,6 +229,9 @@ TEST_CASE("what is kept of history is said in lines of words, and mistakes are n
            {"history:\n  size: 20 apples\n", "'20 apples' is no size"},
            {"history:\n  rules:\n    F1/a: deadbnad 1\n", "'deadbnad' is no word of a rule of history"},
            {"history:\n  rules:\n    F1/a: deadband\n", "'deadband' is followed by a number, in the variable's unit"},
+           {"history:\n  rules:\n    F1/a: keep long\n", "'keep' is followed by a number of days, months or years"},
+           {"history:\n  keep: 30 days\n  rules:\n    F1/a: keep 2 months\n",
+            "nothing is kept for longer than 30 days"},
            {"history:\n  rules:\n    F1/a: pause long\n", "'pause' is followed by a time"},
            {"history:\n  aggregates:\n    F1/a: uncertian-counts\n", "'uncertian-counts' says nothing of aggregates"},
            {"history:\n  aggregates:\n    F1/a: good many\n", "'good' is followed by a percentage, as a whole number"},
