@@ -141,7 +141,7 @@ void Alarm::begin(const Moment& moment) {
     state_.message = english(state_.reason);
     state_.eventIds.push_back(moment.newEventId());
   }
-  show(moment.wallClock);
+  show(valuesOf(state_, moment.wallClock), moment.wallClock);
   if (suppressor_ != kNoNode) take(suppressor_, space_.value(suppressor_), moment);
   if (judge_) look(space_.value(source_), moment);
 }
@@ -196,6 +196,11 @@ void Alarm::look(const DataValue& value, const Moment& moment) {
     return becomes(exceeded, judge_->message(exceeded, quality), time, moment);
   if (!isOtherQuality || quality == status::BadWaitingForInitialData) return;
   state_.reason = judge_->message(exceeded, quality);
+  if (before == status::BadWaitingForInitialData && !state_.isOfInterest()) {
+    // Its first value is as it should be: there is nothing to tell.
+    state_.message = english(state_.reason);
+    return show(valuesOf(state_, moment.wallClock), moment.wallClock);
+  }
   tell(state_, {}, time, moment);
 }
 
@@ -404,7 +409,7 @@ void Alarm::note(const std::string& message, const Moment& moment) {
   if (state_.enabled.is)
     tell(state_, message, moment.wallClock, moment);
   else
-    show(moment.wallClock);
+    show(valuesOf(state_, moment.wallClock), moment.wallClock);
 }
 
 Answer Alarm::serve(bool on, const Who& who, const Moment& moment) {
@@ -496,8 +501,9 @@ void Alarm::tell(ConditionState& state, const std::string& message, DateTime tim
   state.time = time;
   state.receiveTime = moment.wallClock;
   state.retain = state.isOfInterest() || (isTrunk && isPutAside(state));
-  if (isTrunk) show(moment.wallClock);
-  moment.raise(event(state, moment.wallClock));
+  auto values = valuesOf(state, moment.wallClock);
+  if (isTrunk) show(values, moment.wallClock);
+  moment.raise(eventOf(std::move(values)));
 }
 
 About Alarm::about(DateTime now) const {
@@ -514,36 +520,39 @@ About Alarm::about(DateTime now) const {
   return out;
 }
 
-/// Writes how it stands into its nodes, as far as it is another there.
-void Alarm::show(DateTime now) {
+/// What each of its fields holds: made once for the nodes that show it and the event that tells it.
+std::vector<Variant> Alarm::valuesOf(const ConditionState& state, DateTime now) const {
   const About told = about(now);
   const auto fields = stateFields();
-  for (std::size_t i = 0; i < fields_.nodes.size(); ++i) {
-    const NodeIndex node = fields_.nodes[i];
-    const std::size_t row = fields_.layout->states[i];
-    if (node == kNoNode || row == Layout::kOther || space_.hasSource(node)) continue;
-    Variant value = fields[row].of(state_, told);
-    if (!(space_.value(node).value == value)) space_.setValue(node, DataValue(std::move(value), now));
-  }
-}
-
-Event Alarm::event(const ConditionState& state, DateTime now) const {
-  const About told = about(now);
-  const auto fields = stateFields();
-  std::vector<Variant> values;
-  values.reserve(fields_.nodes.size());
+  std::vector<Variant> out;
+  out.reserve(fields_.nodes.size());
   for (std::size_t i = 0; i < fields_.nodes.size(); ++i) {
     const NodeIndex node = fields_.nodes[i];
     const std::size_t row = fields_.layout->states[i];
     if (row != Layout::kOther)
-      values.push_back(fields[row].of(state, told));
+      out.push_back(fields[row].of(state, told));
     else
-      values.push_back(node == kNoNode       ? Variant(space_.nodeId(node_))
-                       : space_.exists(node) ? space_.value(node).value
-                                             : Variant());
+      out.push_back(node == kNoNode       ? Variant(space_.nodeId(node_))
+                    : space_.exists(node) ? space_.value(node).value
+                                          : Variant());
   }
+  return out;
+}
+
+/// Writes them into its nodes, as far as they are others there.
+void Alarm::show(const std::vector<Variant>& values, DateTime now) {
+  for (std::size_t i = 0; i < values.size(); ++i) {
+    const NodeIndex node = fields_.nodes[i];
+    if (node == kNoNode || fields_.layout->states[i] == Layout::kOther || space_.hasSource(node)) continue;
+    if (!(space_.value(node).value == values[i])) space_.setValue(node, DataValue(values[i], now));
+  }
+}
+
+Event Alarm::eventOf(std::vector<Variant> values) const {
   return {space_.typeDefinition(node_), source_, fields_.layout->names, std::move(values)};
 }
+
+Event Alarm::event(const ConditionState& state, DateTime now) const { return eventOf(valuesOf(state, now)); }
 
 void Alarm::takeOver(const Alarm& before) {
   state_ = before.state_;

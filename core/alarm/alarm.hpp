@@ -113,7 +113,9 @@ class Alarm : public ua::Due {
   void endBranch(std::size_t branch, const std::string& why, const Moment& moment);
   /// Why it stands as it does, in the model's words where it has some.
   ua::LocalizedText reasonOf(const ConditionState& state) const;
-  void show(ua::DateTime now);
+  std::vector<ua::Variant> valuesOf(const ConditionState& state, ua::DateTime now) const;
+  void show(const std::vector<ua::Variant>& values, ua::DateTime now);
+  monitor::Event eventOf(std::vector<ua::Variant> values) const;
   About about(ua::DateTime now) const;
 
   space::Space& space_;
