@@ -64,7 +64,7 @@ std::string storedName(const std::string& path) { return fmt::format("nsu={};s={
 /// What the alarm of the tank without air would have said of its night.
 std::vector<history::KeptEvent> alarmsOf(const std::vector<DataValue>& samples) {
   constexpr double kLimit = 7, kDeadband = 0.2;
-  space::Space space(kUri);
+  space::Space space("urn:fernhollow.example:hatchery");
   space::loadNamespace0(space);
   space::NewNode made;
   made.nodeId = NodeId(space.addNamespace(kUri), String(kStuffy));
@@ -145,7 +145,8 @@ Result<void> makeUpNight(const std::filesystem::path& site) {
     const auto id = (*store)->variable(storedName(tale.path));
     if (auto done = (*store)->edit(id, edit); !done) return done.error();
   }
-  const auto remarks = (*store)->variable(history::annotationsOf(storedName(kStuffy)));
+  const auto remarks =
+      (*store)->variable("nsu=urn:fernhollow.example:hatchery;s=" + history::annotationsOf(storedName(kStuffy)));
   const DateTime moment{end - static_cast<std::int64_t>(3.8 * 3600) * kTicksPerSecond};
   if (auto done = (*store)->edit(remarks, remarkOn(moment, now)); !done) return done.error();
   return (*store)->flush(now);

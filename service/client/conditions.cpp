@@ -2,6 +2,7 @@
 
 #include "core/ua/generated/node_ids.hpp"
 #include "core/ua/text.hpp"
+#include "service/client/event_fields.hpp"
 
 #include <algorithm>
 
@@ -143,19 +144,8 @@ const std::vector<std::string>& conditionStates() {
 
 EventFilter conditionFilter() {
   EventFilter filter;
-  const auto ask = [&](std::string_view path, StandardId type) {
-    SimpleAttributeOperand operand;
-    operand.typeDefinitionId = type;
-    operand.attributeId = static_cast<std::uint32_t>(path.empty() ? AttributeId::NodeId : AttributeId::Value);
-    while (!path.empty()) {
-      const auto slash = std::min(path.find('/'), path.size());
-      operand.browsePath.push_back({0, String(path.substr(0, slash))});
-      path.remove_prefix(std::min(slash + 1, path.size()));
-    }
-    filter.selectClauses.push_back(operand);
-  };
-  for (const auto& asked : kAsked) ask(asked.path, asked.type);
-  ask("EventType", id::BaseEventType);
+  for (const auto& asked : kAsked) filter.selectClauses.push_back(eventField(asked.path, asked.type));
+  filter.selectClauses.push_back(eventField("EventType"));
   // Where clauses are left out: what marks the end of a refresh must come through, too.
   return filter;
 }

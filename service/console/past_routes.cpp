@@ -25,12 +25,14 @@ Json rowsOf(const std::vector<DataValue>& values) {
   return rows;
 }
 
-/// The lowest and the highest of each interval, at their own times: what a plot of so many columns would show.
+/// The lowest and the highest of each interval, at their own times: what a plot of so many columns would show. Where no
+/// more than half of an interval was good there is a gap.
 Awaitable<Result<std::vector<DataValue>>> envelope(std::shared_ptr<client::Session> session, NodeId node, DateTime from,
                                                    DateTime to, std::size_t columns) {
   std::vector<DataValue> all;
   const double every = static_cast<double>(to.ticks - from.ticks) / 10'000 / static_cast<double>(columns);
-  for (const auto* name : {"MinimumActualTime", "MaximumActualTime"}) {
+  constexpr const char* kBad = "PercentBad";
+  for (const auto* name : {"MinimumActualTime", "MaximumActualTime", kBad}) {
     client::PastWish wish;
     wish.from = from;
     wish.to = to;
@@ -39,8 +41,14 @@ Awaitable<Result<std::vector<DataValue>>> envelope(std::shared_ptr<client::Sessi
     auto past = co_await client::readPast(session, std::vector<NodeId>(1, node), wish, {});
     if (!past) co_return past.error();
     if (past->front().error.code.isBad()) co_return past->front().error;
-    for (auto& value : past->front().values)
-      if (!value.value.isNull() || value.status != status::BadNoData) all.push_back(std::move(value));
+    for (auto& value : past->front().values) {
+      double percent = 0;
+      if (name != kBad) {
+        if (!value.value.isNull() || value.status != status::BadNoData) all.push_back(std::move(value));
+      } else if (value.value.toDouble(percent) && percent >= 50) {
+        all.emplace_back(Variant(), value.sourceTimestamp, status::BadNoData);
+      }
+    }
   }
   std::ranges::stable_sort(all, {}, &DataValue::sourceTimestamp);
   co_return all;

@@ -22,8 +22,8 @@ void note(Console& console, const Visit& visit, const char* what, StatusCode out
 const std::vector<Route>& routes() {
   static const std::vector<Route> all = [] {
     std::vector<Route> out;
-    for (auto part : {siteRoutes, nodeRoutes, pastRoutes, alarmRoutes, eventRoutes, adminRoutes, certificateRoutes,
-                      draftRoutes, searchRoutes, sheetRoutes, tokenRoutes})
+    for (auto part : {siteRoutes, nodeRoutes, pastRoutes, markRoutes, alarmRoutes, eventRoutes, adminRoutes,
+                      certificateRoutes, draftRoutes, searchRoutes, sheetRoutes, tokenRoutes})
       for (auto& route : part()) out.push_back(std::move(route));
     return out;
   }();

@@ -45,6 +45,7 @@ void note(Console& console, const Visit& visit, const char* what, ua::StatusCode
 const std::vector<Route>& routes();
 std::vector<Route> siteRoutes();
 std::vector<Route> nodeRoutes();
+std::vector<Route> markRoutes();
 std::vector<Route> pastRoutes();
 std::vector<Route> alarmRoutes();
 std::vector<Route> eventRoutes();

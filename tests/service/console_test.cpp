@@ -3,6 +3,7 @@
 
 #include "core/ua/base64.hpp"
 #include "core/ua/generated/node_ids.hpp"
+#include "service/history/embedded_store.hpp"
 
 #include <thread>
 
@@ -291,6 +292,19 @@ TEST_CASE("what happened is searched, the newest first", "[console][history]") {
   CHECK(marks[2]["what"] == "came");
   CHECK(marks[0]["time"] <= marks[1]["time"]);
   CHECK(house.got("/api/marks?node=Pond/depth&" + ever)["marks"].empty());
+  const auto remark = [&](const char* node, const char* moment, const char* text) {
+    return house.post("/api/marks", {{"node", node}, {"moment", moment}, {"text", text}}).status;
+  };
+  CHECK(remark("Pond/depth", "2026-03-01T00:00:00Z", "frozen over") == 200);
+  CHECK(remark("Pond/depth", "soon", "frozen over") == 400);
+  CHECK(remark("Nowhere", "2026-03-01T00:00:00Z", "frozen over") == 404);
+  CHECK(remark("Tank/oxygen", "2026-03-01T00:00:00Z", "no history") >= 400);
+  const auto remarks = house.got("/api/marks?node=Pond/depth&" + ever)["marks"];
+  REQUIRE(remarks.size() == 1);
+  CHECK(remarks[0]["what"] == "remark");
+  CHECK(remarks[0]["text"] == "frozen over");
+  CHECK(remark("Pond/depth", "2026-03-01T00:00:00Z", "") == 200);
+  CHECK(house.got("/api/marks?node=Pond/depth&" + ever)["marks"].empty());
   CHECK(house.get("/api/marks?node=Nowhere&" + ever).status == 404);
   CHECK(house.get("/api/marks?node=Tank/oxygen&from=5&to=4").status == 400);
   const std::string all = "/api/events?from=0&to=4000000000000";
@@ -300,6 +314,41 @@ TEST_CASE("what happened is searched, the newest first", "[console][history]") {
   CHECK(house.get("/api/events?from=5&to=4").status == 400);
   CHECK(house.get("/api/events?from=soon&to=4").status == 400);
   CHECK(house.get(all + "&node=Nowhere").status == 404);
+}
+
+TEST_CASE("a gap stays a gap where a picture has no room for each sample", "[console][history]") {
+  House house;
+  house.lookAround();
+  const DateTime begin = *DateTime::parse("2026-03-01T00:00:00Z");
+  const auto at = [&](int second) { return DateTime{begin.ticks + std::int64_t{10'000'000} * second}; };
+  {
+    auto store = history::EmbeddedStore::open(house.folder.path / "state/history", [](const std::string&) {});
+    REQUIRE(store);
+    const auto id = (*store)->variable("nsu=http://fernhollow.example/test;s=Pond/depth");
+    std::vector<history::Record> records;
+    for (int i = 0; i < 10'000; ++i) {
+      if (i == 4'000) records.push_back({id, DataValue(Variant(), at(i), status::BadNoCommunication)});
+      if (i < 4'000 || i >= 6'000) records.push_back({id, DataValue(Variant(i % 7 * 1.0), at(i))});
+    }
+    (*store)->append(records);
+    REQUIRE((*store)->flush(at(10'000)));
+  }
+  house.folder.write("model/more.yaml",
+                     "namespace: http://fernhollow.example/test\nobjects:\n  Pond: {depth: Double m history}\n");
+  REQUIRE(Json::parse(house.post("/api/apply", Json::object()).body)["applied"] == true);
+  const auto told =
+      house.got("/api/history?node=Pond/depth&from=2026-03-01T00:00:00Z&to=2026-03-01T02:46:40Z&points=100");
+  CHECK(told["isWhole"] == false);
+  CHECK(told["values"].size() < 500);
+  int gaps = 0;
+  for (const auto& row : told["values"]) {
+    const double second = (row[0].get<double>() - console::timeJson(begin).get<double>()) / 1'000;
+    INFO(second);
+    const bool isInGap = second >= 4'000 && second < 5'990;
+    CHECK(row[1].is_null() == isInGap);
+    gaps += row[1].is_null();
+  }
+  CHECK(gaps >= 10);
 }
 
 TEST_CASE("a way in is shut and opened again over the console, by who may", "[console]") {

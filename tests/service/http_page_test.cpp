@@ -33,7 +33,7 @@ TEST_CASE("the page about HTTP does what it shows", "[console][docs]") {
     CHECK_FALSE(said.empty());
     ++commands;
   }
-  CHECK(commands == 10);
+  CHECK(commands == 11);
 }
 
 }  // namespace zunth::http_page_test

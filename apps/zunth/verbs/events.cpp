@@ -4,6 +4,7 @@
 #include "core/ua/generated/node_ids.hpp"
 #include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
+#include "service/client/event_fields.hpp"
 #include "service/client/subscription.hpp"
 
 #include <fmt/format.h>
@@ -27,18 +28,6 @@ struct EventOptions {
 
 /// What is always asked for; the user's own fields follow.
 const std::vector<std::string> kFields{"Time", "Severity", "SourceName", "EventType", "Message"};
-
-SimpleAttributeOperand field(const std::string& path, const NodeId& type) {
-  SimpleAttributeOperand operand;
-  operand.typeDefinitionId = type;
-  operand.attributeId = static_cast<std::uint32_t>(AttributeId::Value);
-  for (std::size_t from = 0; from <= path.size();) {
-    const auto slash = std::min(path.find('/', from), path.size());
-    operand.browsePath.push_back(QualifiedName::parse(path.substr(from, slash - from)));
-    from = slash + 1;
-  }
-  return operand;
-}
 
 /// Joins conditions by And: element 0 holds them all together.
 void addCondition(ContentFilter& where, FilterOperator op, std::vector<ExtensionObject> operands) {
@@ -168,18 +157,18 @@ Awaitable<int> watchEvents(SessionPtr session, Interrupt& interrupt, Options opt
   }
   if (asked.severity) {
     std::vector<ExtensionObject> operands;
-    operands.push_back(ExtensionObject::of(field("Severity", id::BaseEventType)));
+    operands.push_back(ExtensionObject::of(client::eventField("Severity", id::BaseEventType)));
     operands.push_back(ExtensionObject::of(LiteralOperand{Variant(static_cast<std::uint16_t>(asked.severity))}));
     addCondition(filter.whereClause, FilterOperator::GreaterThanOrEqual, std::move(operands));
   }
   if (!asked.words.empty()) {
     std::vector<ExtensionObject> operands;
-    operands.push_back(ExtensionObject::of(field("Message", id::BaseEventType)));
+    operands.push_back(ExtensionObject::of(client::eventField("Message", id::BaseEventType)));
     operands.push_back(ExtensionObject::of(LiteralOperand{Variant(String("%" + asked.words + "%"))}));
     addCondition(filter.whereClause, FilterOperator::Like, std::move(operands));
   }
-  for (const auto& name : kFields) filter.selectClauses.push_back(field(name, id::BaseEventType));
-  for (const auto& name : asked.fields) filter.selectClauses.push_back(field(name, type));
+  for (const auto& name : kFields) filter.selectClauses.push_back(client::eventField(name, id::BaseEventType));
+  for (const auto& name : asked.fields) filter.selectClauses.push_back(client::eventField(name, type));
 
   auto log = std::make_shared<EventLog>(session, options, asked.fields);
   if (!asked.from.empty()) co_return co_await pastEvents(session, log, source, std::move(filter), asked);

@@ -1,13 +1,14 @@
-import { useEffect, useState } from 'react';
-import { ActionIcon, Button, SegmentedControl } from '@mantine/core';
+import { useCallback, useEffect, useMemo, useState } from 'react';
+import { ActionIcon, Button, NativeSelect, SegmentedControl, TextInput } from '@mantine/core';
 import { useLocation, useSearch } from 'wouter';
+import { post } from '../api';
 import { useLive, useAlarms } from '../live';
 import type { Mark } from '../types';
 import { w } from '../words';
 import { clockText, levelOf, numberText, sampleText } from '../parts/format';
 import { Icon } from '../parts/icons';
 import { NodePicker } from '../parts/seek';
-import { Empty, StatusMark } from '../parts/status';
+import { Empty, Refused, StatusMark } from '../parts/status';
 import { pens, Trend, type Line } from '../parts/trend';
 
 const spans = { '15m': 900_000, '1h': 3_600_000, '8h': 28_800_000, '24h': 86_400_000, '7d': 604_800_000 } as const;
@@ -52,6 +53,44 @@ function Legend({ node, index, atCursor, onRemove, onFacts }: { node: string; in
   );
 }
 
+/** A word on a moment of one of the variables, for whoever looks at it later. */
+function Remark({ nodes, at, onDone }: { nodes: string[]; at: number; onDone: () => void }) {
+  const [node, setNode] = useState(nodes[0]!);
+  const [text, setText] = useState('');
+  const [error, setError] = useState<unknown>(null);
+  const [isBusy, setBusy] = useState(false);
+  const say = async () => {
+    setBusy(true);
+    try {
+      await post('marks', { node: nodes.includes(node) ? node : nodes[0], moment: String(Math.round(at / 1_000) * 1_000), text });
+      setText('');
+      setError(null);
+      onDone();
+    } catch (refused) {
+      setError(refused);
+    } finally {
+      setBusy(false);
+    }
+  };
+  return (
+    <form
+      style={{ display: 'flex', flexWrap: 'wrap', gap: 8, alignItems: 'center', marginTop: 8 }}
+      onSubmit={(event) => {
+        event.preventDefault();
+        void say();
+      }}
+    >
+      <strong>{clockText(at)}</strong>
+      {nodes.length > 1 && <NativeSelect size="xs" aria-label={w.trend.remarkOn} data={nodes} value={nodes.includes(node) ? node : nodes[0]} onChange={(event) => setNode(event.currentTarget.value)} />}
+      <TextInput size="xs" style={{ flex: 1 }} placeholder={w.trend.remarkText} aria-label={w.trend.remarkText} value={text} onChange={(event) => setText(event.currentTarget.value)} />
+      <Button size="xs" type="submit" loading={isBusy} disabled={!text.trim()}>
+        {w.trend.remark}
+      </Button>
+      {error !== null && <Refused error={error} />}
+    </form>
+  );
+}
+
 export default function TrendPage() {
   const search = useSearch();
   const [, go] = useLocation();
@@ -61,11 +100,24 @@ export default function TrendPage() {
   const [lines, setLines] = useState<Record<string, Line>>({});
   const [cursor, setCursor] = useState<{ values: (number | null)[]; at: number } | null>(null);
   const [marks, setMarks] = useState<Mark[]>([]);
-  const alarms = useAlarms() ?? [];
+  const [moment, setMoment] = useState<number | null>(null);
+  const [round, setRound] = useState(0);
+  const alarms = useAlarms();
   const draw = (list: string[]) => go(`/trend${list.length ? `?${list.map((node) => `node=${encodeURIComponent(node)}`).join('&')}` : ''}`);
   const known = nodes.map((node) => lines[node]).filter((line): line is Line => line !== undefined);
   // Alarms of what the variables belong to.
-  const near = alarms.filter((alarm) => nodes.some((node) => alarm.alarm.startsWith(node.split('/').slice(0, -1).join('/'))));
+  const names = nodes.join('\n');
+  const near = useMemo(() => (alarms ?? []).filter((alarm) => names.split('\n').some((node) => alarm.alarm.startsWith(node.split('/').slice(0, -1).join('/')))), [alarms, names]);
+  // The picture tells where the cursor is each time that it is painted: only what is news is rendered.
+  const point = useCallback(
+    (values: (number | null)[], at: number | null) =>
+      setCursor((before) => {
+        if (at === null) return null;
+        const isSame = before?.at === at && before.values.length === values.length && before.values.every((value, place) => value === values[place]);
+        return isSame ? before : { values, at };
+      }),
+    [],
+  );
   return (
     <div className="stack">
       <div className="title" style={{ marginBottom: 0 }}>
@@ -95,12 +147,15 @@ export default function TrendPage() {
               height={380}
               alarms={near}
               onMarks={setMarks}
+              onMoment={setMoment}
+              round={round}
               onZoom={(from, to) => setZoom({ from, to })}
-              onCursor={(values, at) => setCursor(at === null ? null : { values, at })}
+              onCursor={point}
             />
             <div className="soft" style={{ fontSize: 12 }}>
-              {cursor ? clockText(cursor.at) : `${w.trend.drag} ${w.trend.gaps}`}
+              {cursor ? clockText(cursor.at) : `${w.trend.drag} ${w.trend.gaps} ${w.trend.remarkHint}`}
             </div>
+            {moment !== null && <Remark nodes={nodes} at={moment} onDone={() => (setMoment(null), setRound(round + 1))} />}
           </section>
           <table className="rows">
             <tbody>

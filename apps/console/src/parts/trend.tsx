@@ -32,6 +32,10 @@ interface Props {
   alarms?: Alarm[];
   /** What stands beside the lines: alarms that came and went, remarks. */
   onMarks?: (marks: Mark[]) => void;
+  /** A moment was pointed at, in ms. */
+  onMoment?: (at: number) => void;
+  /** Another number has what stands beside the lines asked for again. */
+  round?: number;
   onZoom?: (from: number, to: number) => void;
   onCursor?: (values: (number | null)[], at: number | null) => void;
 }
@@ -61,14 +65,14 @@ function seriesOf(rows: PastRow[]): Series {
 }
 
 /** Past and present on one axis. Where no value was good there is a gap, never a line across it. */
-export function Trend({ lines, from, to, span, isLive, height, alarms, onMarks, onZoom, onCursor }: Props) {
+export function Trend({ lines, from, to, span, isLive, height, alarms, onMarks, onMoment, round, onZoom, onCursor }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot | null>(null);
   const past = useRef<Map<string, Series>>(new Map());
   const marks = useRef<Map<string, Mark[]>>(new Map());
   const [isDark, setDark] = useState(document.documentElement.dataset.mantineColorScheme === 'dark');
-  const shown = useRef({ lines, from, to, span, isLive, onZoom, onCursor, alarms });
-  shown.current = { lines, from, to, span, isLive, onZoom, onCursor, alarms };
+  const shown = useRef({ lines, from, to, span, isLive, onZoom, onMoment, onCursor, alarms });
+  shown.current = { lines, from, to, span, isLive, onZoom, onMoment, onCursor, alarms };
   const names = lines.map((line) => line.node).join('\n');
 
   useEffect(() => {
@@ -112,15 +116,6 @@ export function Trend({ lines, from, to, span, isLive, height, alarms, onMarks, 
     const end = isLive ? Date.now() : to;
     const begin = isLive ? end - span : from;
     const points = Math.max(200, Math.round((box.current?.clientWidth ?? 800) * 0.8));
-    marks.current.clear();
-    for (const line of lines)
-      get<{ marks: Mark[] }>('marks', { node: line.node, from: Math.round(begin), to: Math.round(end) }, control.signal)
-        .then((told) => {
-          marks.current.set(line.node, told.marks);
-          onMarks?.([...marks.current.values()].flat().sort((one, other) => one.time - other.time));
-          paint();
-        })
-        .catch(() => {});
     for (const line of lines)
       get<{ values: PastRow[] }>('history', { node: line.node, from: Math.round(begin), to: Math.round(end), points }, control.signal)
         .then(({ values }) => {
@@ -130,6 +125,22 @@ export function Trend({ lines, from, to, span, isLive, height, alarms, onMarks, 
         .catch(() => past.current.set(line.node, { t: [], v: [] }));
     return () => control.abort();
   }, [names, from, to, span, isLive]);
+
+  useEffect(() => {
+    const control = new AbortController();
+    const end = isLive ? Date.now() : to;
+    const begin = isLive ? end - span : from;
+    marks.current.clear();
+    for (const line of lines)
+      get<{ marks: Mark[] }>('marks', { node: line.node, from: Math.round(begin), to: Math.round(end) }, control.signal)
+        .then((told) => {
+          marks.current.set(line.node, told.marks);
+          onMarks?.([...marks.current.values()].flat().sort((one, other) => one.time - other.time));
+          paint();
+        })
+        .catch(() => {});
+    return () => control.abort();
+  }, [names, from, to, span, isLive, round]);
 
   useEffect(() => {
     const drops = lines.map((line) => live.watch(line.node, () => {}));
@@ -147,6 +158,7 @@ export function Trend({ lines, from, to, span, isLive, height, alarms, onMarks, 
     units.forEach((unit, index) =>
       axes.push({ scale: `y ${unit}`, stroke: ink, grid: index === 0 ? grid : { show: false }, ticks: grid, font, side: index % 2 ? 1 : 3, label: unit || undefined, labelSize: unit ? 18 : 0, labelFont: font, size: 58 }),
     );
+    let dragged = 0;
     const scales: uPlot.Scales = { x: { time: true } };
     for (const unit of units) scales[`y ${unit}`] = { auto: true, range: (_, low, high) => (low === null || high === null ? [0, 1] : uPlot.rangeNum(low, high, 0.1, true)) };
     const chart = new uPlot(
@@ -177,6 +189,7 @@ export function Trend({ lines, from, to, span, isLive, height, alarms, onMarks, 
           setSelect: [
             (self) => {
               if (self.select.width < 8) return;
+              dragged = Date.now();
               const begin = self.posToVal(self.select.left, 'x') * 1_000;
               const end = self.posToVal(self.select.left + self.select.width, 'x') * 1_000;
               self.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false);
@@ -240,6 +253,10 @@ export function Trend({ lines, from, to, span, isLive, height, alarms, onMarks, 
       box.current,
     );
     plot.current = chart;
+    // Who points at a moment doesn't drag: the click that ends a drag is none.
+    chart.over.addEventListener('click', (event) => {
+      if (Date.now() - dragged > 300) shown.current.onMoment?.(chart.posToVal(event.offsetX, 'x') * 1_000);
+    });
     paint();
     const resize = new ResizeObserver(() => box.current && chart.setSize({ width: box.current.clientWidth, height }));
     resize.observe(box.current);
