@@ -47,6 +47,7 @@ export const w = {
     title: 'Trend', add: 'Add a variable …', emptyTitle: 'No variable is drawn yet', empty: 'Add one by its name above, or press “Trend” on a node’s page.',
     last: { '15m': '15 min', '1h': '1 h', '8h': '8 h', '24h': '24 h', '7d': '7 days' },
     live: 'live', zoomOut: 'Back to live', drag: 'Drag across the picture to look closer.', gaps: 'Gaps: no good value.',
+    remark: 'Remark', remarkOn: 'On', remarkAt: 'At', remarkText: 'What should others know?', remarkHint: 'Point at a moment in the picture to remark on it.', remarked: 'Remarked',
     marks: 'What happened meanwhile', when: 'When', what: 'What', text: 'Words', kinds: { came: 'alarm came', went: 'alarm went', remark: 'remark' },
   },
   pages: {
@@ -96,10 +97,11 @@ export const w = {
   files: {
     title: 'Files', hint: 'Edits are drafts, seen by all who edit here, until they are applied.', check: 'Check', apply: (n: number) => (n === 1 ? 'Apply 1 draft' : `Apply ${n} drafts`), dropAll: 'Drop all', drop: 'Drop the draft',
     whyHint: 'Why? For those who come later', sound: 'The site is sound as the drafts have it.', findings: 'What is wrong', error: 'error:', warning: 'warning:', edited: 'edited', isNew: 'new', inConflict: 'conflict',
-    text: 'Text', difference: 'Difference', shown: 'What is shown', same: 'The draft changes nothing.', line: (n: number) => `from line ${n}`, fresh: 'New file', asOnDisk: 'as on disk', draft: 'draft', keeping: 'keeping …', notKept: 'not kept', lookAgain: 'Look again, without my edit',
+    text: 'Text', table: 'Table', difference: 'Difference', shown: 'What is shown', same: 'The draft changes nothing.', line: (n: number) => `from line ${n}`, fresh: 'New file', asOnDisk: 'as on disk', draft: 'draft', keeping: 'keeping …', notKept: 'not kept', lookAgain: 'Look again, without my edit',
     conflict: 'The file has changed on disk since this draft was begun. It is not written over: compare both, then drop the draft or put it into what is there now.',
     versions: 'What was applied', when: 'When', who: 'Who', why: 'Why', takeBack: 'Take back', noVersions: 'Nothing has been committed yet.', notVersioned: 'Where the folder of the site is a git repository, what is applied here becomes commits that can be looked through and taken back.',
   },
+  grid: { addRow: 'Add a row', hint: 'Paste many cells at once out of a spreadsheet.', column: (n: number) => `Column ${n}` },
   login: {
     title: 'Log in', user: 'Name', password: 'Password', go: 'Log in', guest: 'Look around without logging in', expired: 'The login has ended. Log in, and go on where you were.',
     firstTitle: 'Make the first administrator', firstText: 'Nobody can log in here yet. zunthd printed a code when it was started: it shows that you are at this machine.', code: 'Code', make: 'Make administrator', repeat: 'Password once more', differ: 'The two passwords differ.',

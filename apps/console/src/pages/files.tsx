@@ -5,6 +5,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { get, post } from '../api';
 import type { Changes, FileFinding, SiteFile, SiteText, SiteVersion } from '../types';
 import { w } from '../words';
+import { Grid } from '../parts/grid';
 import { Empty, Mark, Refused } from '../parts/status';
 import { Table, type Column } from '../parts/table';
 
@@ -67,7 +68,7 @@ function Editor({ text, isReadOnly, onChange, at }: { text: string; isReadOnly?:
 function OneFile({ name, jump, onSaved }: { name: string; jump: { line: number; time: number } | null; onSaved: () => void }) {
   const told = useQuery({ queryKey: ['file', name], queryFn: () => get<SiteText>('files/text', { name }), gcTime: 0, staleTime: Infinity });
   const [text, setText] = useState<string | null>(null);
-  const [part, setPart] = useState<'text' | 'difference'>('text');
+  const [part, setPart] = useState<'text' | 'table' | 'difference'>(name.endsWith('.csv') ? 'table' : 'text');
   const [state, setState] = useState<'saved' | 'saving' | 'typing'>('saved');
   const [error, setError] = useState<unknown>(null);
   const version = useRef('');
@@ -114,6 +115,11 @@ function OneFile({ name, jump, onSaved }: { name: string; jump: { line: number; 
   if (told.error) return <Refused error={told.error} />;
   if (text === null || !told.data) return <Empty title={w.loading} />;
   const isEdited = text !== told.data.saved;
+  const type = (now: string) => {
+    setText(now);
+    latest.current = now;
+    setState('typing');
+  };
   return (
     <div className="card">
       <div className="bar" style={{ marginBottom: 10 }}>
@@ -121,7 +127,7 @@ function OneFile({ name, jump, onSaved }: { name: string; jump: { line: number; 
         <span role="status">
           <Mark level={error !== null ? 'bad' : isEdited ? 'doubtful' : 'plain'}>{error !== null ? w.files.notKept : state !== 'saved' ? w.files.keeping : isEdited ? w.files.draft : w.files.asOnDisk}</Mark>
         </span>
-        <SegmentedControl size="xs" aria-label={w.files.shown} value={part} onChange={(value) => setPart(value as typeof part)} data={(['text', 'difference'] as const).map((value) => ({ value, label: w.files[value] }))} />
+        <SegmentedControl size="xs" aria-label={w.files.shown} value={part} onChange={(value) => setPart(value as typeof part)} data={(name.endsWith('.csv') ? (['table', 'text', 'difference'] as const) : (['text', 'difference'] as const)).map((value) => ({ value, label: w.files[value] }))} />
         {isEdited && (
           <Button
             onClick={async () => {
@@ -139,15 +145,9 @@ function OneFile({ name, jump, onSaved }: { name: string; jump: { line: number; 
       {error !== null && <Refused error={error} />}
       {told.data.isInConflict && <Refused error={new Error(w.files.conflict)} />}
       {part === 'text' ? (
-        <Editor
-          text={text}
-          at={jump}
-          onChange={(now) => {
-            setText(now);
-            latest.current = now;
-            setState('typing');
-          }}
-        />
+        <Editor text={text} at={jump} onChange={type} />
+      ) : part === 'table' ? (
+        <Grid text={text} label={name} onChange={type} />
       ) : (
         <Difference saved={told.data.saved} draft={text} />
       )}
