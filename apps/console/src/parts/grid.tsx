@@ -62,6 +62,8 @@ export function Grid({ text, label, onChange }: { text: string; label: string; o
     return all.length > 0 ? all : [['']];
   }, [text, separator]);
   const [head = [], ...body] = rows;
+  // As wide as what is in them, by the first that are seen.
+  const widths = useMemo(() => (rows[0] ?? []).map((_, column) => Math.min(48, Math.max(6, ...rows.slice(0, 200).map((cells) => (cells[column] ?? '').length))) + 3), [rows]);
   const box = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({ count: body.length, getScrollElement: () => box.current, estimateSize: () => 30, overscan: 20 });
   const items = virtual.getVirtualItems();
@@ -109,7 +111,9 @@ export function Grid({ text, label, onChange }: { text: string; label: string; o
             <tr>
               <th style={{ width: 46 }} />
               {head.map((_, column) => (
-                <th key={column}>{cell(0, column)}</th>
+                <th key={column} style={{ width: `${widths[column]}ch` }}>
+                  {cell(0, column)}
+                </th>
               ))}
               <th style={{ width: 34 }} />
             </tr>

@@ -220,6 +220,7 @@ export function Trend({ lines, from, to, span, isLive, height, alarms, onMarks, 
                 const x = self.valToPos(mark.time / 1_000, 'x', true);
                 if (x < bbox.left || x > bbox.left + bbox.width) continue;
                 ctx.save();
+                ctx.setLineDash([]); // the last line's may be there still
                 ctx.strokeStyle = ctx.fillStyle = mark.what === 'remark' ? ink : isDark ? '#ff9389' : '#a3211b';
                 ctx.beginPath();
                 if (mark.what === 'remark') {
