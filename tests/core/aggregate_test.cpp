@@ -183,7 +183,7 @@ TEST_CASE("every aggregate is what a second implementation makes of it, whicheve
           "StandardDeviationPopulation][cu:Aggregate - VarianceSample][cu:Aggregate - VariancePopulation]") {
   std::mt19937 dice(20261129);
   const auto roll = [&](int sides) { return static_cast<int>(dice() % static_cast<unsigned>(sides)); };
-  for (int round = 0; round < 300; ++round) {
+  for (int round = 0; round < 150; ++round) {
     Samples all;
     double t = 0;
     const int count = roll(25);

@@ -225,7 +225,7 @@ objects:
 }
 
 TEST_CASE("generated models lose nothing on the way through NodeSet2 and the language", "[model]") {
-  for (unsigned seed = 1; seed <= 40; ++seed) {
+  for (unsigned seed = 1; seed <= 20; ++seed) {
     const std::string text = Generator(seed).model();
     INFO("seed " << seed << "\n" << text);
     auto space = freshSpace();
