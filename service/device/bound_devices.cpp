@@ -60,6 +60,8 @@ void BoundDevices::rebind(std::vector<DeviceFile> files, const Bindings& binding
 }
 
 void BoundDevices::want(Bound& bound) {
+  bound.hasWhenAsked =
+      std::ranges::any_of(bound.shown, [&](const auto& shown) { return bound.file.isWhenAskedFor(shown.first); });
   const auto asked = pacesOf(bound);
   bound.asked = asked.value_or(Device::Paces());
   std::vector<PointIndex> polled;
@@ -71,7 +73,7 @@ void BoundDevices::want(Bound& bound) {
 
 /// How fast those points are asked for that are read no faster; nothing when there are none of this kind.
 std::optional<Device::Paces> BoundDevices::pacesOf(const Bound& bound) const {
-  if (!loop_.interest) return std::nullopt;
+  if (!loop_.interest || !bound.hasWhenAsked) return std::nullopt;
   std::optional<Device::Paces> out;
   for (const auto& [point, variables] : bound.shown) {
     if (!bound.file.isWhenAskedFor(point)) continue;

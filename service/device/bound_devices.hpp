@@ -94,6 +94,7 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
     std::map<PointIndex, std::vector<space::NodeIndex>> shown;
     std::map<PointIndex, std::shared_ptr<const Trace>> traces;  // of points that somebody looks at
     Device::Paces asked;                                        // of the points that are read when somebody asks
+    bool hasWhenAsked = false;                                  // any of those
     bool isStarted = false;
     std::optional<bool> wasConnected;
     ua::Instant toldAt{};  // how it is doing

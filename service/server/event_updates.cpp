@@ -5,6 +5,7 @@
 #include "core/space/content_filter.hpp"
 #include "core/ua/foreign.hpp"
 #include "core/ua/structure_codec.hpp"
+#include "service/server/histories.hpp"
 
 #include <map>
 #include <set>
@@ -65,17 +66,6 @@ NodeId EventUpdates::notifierOf(const ExtensionObject& details) const {
     return removal->nodeId;
   const auto update = details.as<UpdateEventDetails>();
   return update ? update->nodeId : NodeId();
-}
-
-Result<void> EventUpdates::checkNotifier(NodeIndex node, const NodeId& id, std::uint32_t permission,
-                                         const Context& context) const {
-  if (node == kNoNode || !space_.sees(context.rights(), node))
-    return Error{status::BadNodeIdUnknown, "there is no node " + shown(id.text()), {}};
-  if (!core_.archive || space_.nodeClass(node) != NodeClass::Object || space_.eventNotifier(node) == 0)
-    return Error{status::BadHistoryOperationUnsupported, space_.path(node) + " announces no events that are kept", {}};
-  if (const auto code = space_.check(context.rights(), node, permission); code.isBad())
-    return Error{code, "this user may not do this with the history of " + space_.path(node), {}};
-  return {};
 }
 
 bool EventUpdates::isHeardAt(const monitor::Event& event, NodeIndex notifier) const {
@@ -169,7 +159,8 @@ void EventUpdates::change(const ExtensionObject& details, const Context& context
       const auto removal = details.as<DeleteEventDetails>();
       if (!removal) return removal.error();
       change->permission = PermissionType::DeleteHistory;
-      if (auto fine = checkNotifier(change->notifier, removal->nodeId, change->permission, context); !fine) return fine;
+      if (auto fine = checkEventHistory(core_, change->notifier, removal->nodeId, change->permission, context); !fine)
+        return fine;
       if (removal->eventIds.size() > kMostEventsChanged)
         return Error{
             status::BadTooManyOperations, fmt::format("{} events at once are allowed", kMostEventsChanged), {}};
@@ -188,7 +179,8 @@ void EventUpdates::change(const ExtensionObject& details, const Context& context
       case PerformUpdateType::Update: change->permission |= PermissionType::ModifyHistory; break;
       default: return Error{status::BadHistoryOperationInvalid, "events are inserted, replaced or updated", {}};
     }
-    if (auto fine = checkNotifier(change->notifier, update->nodeId, change->permission, context); !fine) return fine;
+    if (auto fine = checkEventHistory(core_, change->notifier, update->nodeId, change->permission, context); !fine)
+      return fine;
     return read(*update, *change);
   }();
   if (!outcome) return change->asked.done(outcome.error());

@@ -27,8 +27,6 @@ class EventUpdates : Service {
   struct Change;
   ua::Result<void> read(const ua::UpdateEventDetails& details, Change& change) const;
   ua::Result<monitor::Event> eventOf(const ua::UpdateEventDetails& details, std::size_t i, const Change& change) const;
-  ua::Result<void> checkNotifier(space::NodeIndex node, const ua::NodeId& id, std::uint32_t permission,
-                                 const Context& context) const;
   bool isHeardAt(const monitor::Event& event, space::NodeIndex notifier) const;
   void search(const std::shared_ptr<Change>& change);
   void carryOut(const std::shared_ptr<Change>& change);

@@ -183,6 +183,18 @@ Result<void> checkHistory(const Core& core, NodeIndex node, const NodeId& id, st
   return {};
 }
 
+Result<void> checkEventHistory(const Core& core, NodeIndex node, const NodeId& id, std::uint32_t permission,
+                               const Context& context) {
+  const auto& space = core.space;
+  if (node == space::kNoNode || !space.sees(context.rights(), node))
+    return Error{status::BadNodeIdUnknown, "there is no node " + shown(id.text()), {}};
+  if (!core.archive || space.nodeClass(node) != NodeClass::Object || space.eventNotifier(node) == 0)
+    return Error{status::BadHistoryOperationUnsupported, space.path(node) + " announces no events that are kept", {}};
+  const auto code = space.check(context.rights(), node, permission);
+  if (code.isBad()) return Error{code, "this user may not do this with the history of " + space.path(node), {}};
+  return {};
+}
+
 aggregate::Manner Histories::mannerOf(NodeIndex variable) const {
   return {history::usualAggregation(space_, variable), history::isStepped(space_, variable)};
 }
@@ -232,7 +244,7 @@ Result<HistoryRest> Histories::beginning(const HistoryReadRequest& request, std:
   const auto& what = request.nodesToRead[i];
   const auto node = space_.find(what.nodeId);
   const bool isEvents = request.historyReadDetails.is<ReadEventDetails>();
-  const auto fine = isEvents ? checkEvents(node, what.nodeId, context)
+  const auto fine = isEvents ? checkEventHistory(core_, node, what.nodeId, PermissionType::ReadHistory, context)
                              : checkHistory(core_, node, what.nodeId, PermissionType::ReadHistory,
                                             AccessLevelType::HistoryRead, context);
   if (!fine) return fine.error();
@@ -362,16 +374,6 @@ void Histories::finish(const std::shared_ptr<Reading>& reading, std::size_t i, E
 // Events
 
 /// A node at which events are heard (Part 11, 5.3).
-Result<void> Histories::checkEvents(NodeIndex node, const NodeId& id, const Context& context) const {
-  if (node == space::kNoNode || !space_.sees(context.rights(), node))
-    return Error{status::BadNodeIdUnknown, "there is no node " + shown(id.text()), {}};
-  if (!core_.archive || space_.nodeClass(node) != NodeClass::Object || space_.eventNotifier(node) == 0)
-    return Error{status::BadHistoryOperationUnsupported, space_.path(node) + " announces no events that are kept", {}};
-  const auto code = space_.check(context.rights(), node, PermissionType::ReadHistory);
-  if (code.isBad()) return Error{code, "this user may not read the history of " + space_.path(node), {}};
-  return {};
-}
-
 Result<HistoryRest::Wish> Histories::eventsWish(const ExtensionObject& details) const {
   auto asked = details.as<ReadEventDetails>();
   if (!asked) return asked.error();

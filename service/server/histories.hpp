@@ -46,7 +46,6 @@ class Histories : Service {
   void finish(const std::shared_ptr<Reading>& reading, std::size_t i, ua::ExtensionObject data, bool isEmpty,
               std::optional<HistoryRest> left);
   struct EventsRead;
-  ua::Result<void> checkEvents(space::NodeIndex node, const ua::NodeId& id, const Context& context) const;
   ua::Result<HistoryRest::Wish> eventsWish(const ua::ExtensionObject& details) const;
   void readEvents(const std::shared_ptr<EventsRead>& read);
   void takeEvents(const std::shared_ptr<EventsRead>& read, std::vector<history::KeptEvent> some);
@@ -59,5 +58,8 @@ class Histories : Service {
 /// has none, BadUserAccessDenied.
 ua::Result<void> checkHistory(const Core& core, space::NodeIndex node, const ua::NodeId& id, std::uint32_t permission,
                               std::uint8_t accessLevel, const Context& context);
+/// The same of the events that an object announces.
+ua::Result<void> checkEventHistory(const Core& core, space::NodeIndex node, const ua::NodeId& id,
+                                   std::uint32_t permission, const Context& context);
 
 }  // namespace zunth::server
