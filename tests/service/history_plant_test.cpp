@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <csignal>
 #include <fstream>
+#include <map>
 #include <thread>
 
 #include "tests/service/plant.hpp"
@@ -53,6 +54,15 @@ TEST_CASE("history is kept from when the model says so, read, drawn and correcte
   CHECK(Kept::has(plant.values(), {11, 12, 13}));
   CHECK(plant.values("--last 2") == std::vector<double>{12, 13});
   CHECK(plant.values("--every 1h --aggregate minimum --from -30min") == std::vector<double>{11});
+  // What is calculated has the variable's unit, or one of its own.
+  for (const auto& [aggregate, unit] : std::map<std::string, std::string>{
+           {"minimum", "Hz"}, {"count", ""}, {"percentgood", "%"}, {"durationgood", "ms"}, {"total", "Hz·s"}}) {
+    INFO(aggregate);
+    const auto told =
+        plant.zunth("history DF1/speedGoal --every 1h --from -30min --output json --aggregate " + aggregate);
+    REQUIRE(!Json::parse(told.out).empty());
+    CHECK(Json::parse(told.out)[0]["unit"] == unit);
+  }
   CHECK(plant.zunth("history DF1/speedGoal --aggregate maximun --every 1h").error.find("Maximum") != std::string::npos);
   CHECK(plant.zunth("history DF1/speedGoal --from someday").code == 2);
   CHECK(plant.zunth("history DF1/speedGoal --chart").out.find("DF1/speedGoal  (Hz)") != std::string::npos);

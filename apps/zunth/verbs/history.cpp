@@ -117,6 +117,30 @@ std::function<void(std::size_t)> progressOf(const Options& options) {
   return [](std::size_t count) { std::fputs(progressText(count).c_str(), stderr); };
 }
 
+/// What the values are measured in: those of a variable in its unit, and what is calculated from them (Part 13, 5.4).
+std::string unitOf(const PastWish& wish, const std::string& unit) {
+  if (!wish.function) return unit;
+  using enum aggregate::Kind;
+  switch (wish.function->kind) {
+    case Count:
+    case AnnotationCount:
+    case NumberOfTransitions:
+    case WorstQuality:
+    case WorstQuality2: return {};
+    case DurationGood:
+    case DurationBad:
+    case DurationInStateZero:
+    case DurationInStateNonZero: return "ms";
+    case PercentGood:
+    case PercentBad: return "%";
+    case Total:
+    case Total2: return unit.empty() ? unit : unit + "·s";
+    case VarianceSample:
+    case VariancePopulation: return unit.empty() ? unit : "(" + unit + ")²";
+    default: return unit;
+  }
+}
+
 /// Whether the server's clock said another time.
 bool isElsewhen(const DataValue& value) {
   return value.serverTimestamp != value.sourceTimestamp && !value.serverTimestamp.isNull();
@@ -159,7 +183,7 @@ Awaitable<int> show(SessionPtr session, Options options, HistoryWish asked) {
                : calculated         ? *calculated
                                     : valueText(value.value, own),
                valueJson(value.value, own)),
-          facts.unit,
+          unitOf(*wish, facts.unit),
           Cell(coloured(value.status, status), status),
       };
       if (showsServer)
@@ -223,7 +247,7 @@ Awaitable<Result<std::vector<Series>>> seriesOf(SessionPtr session, Options opti
     auto& past = (*pasts)[i];
     if (past.error.code.isBad())
       co_return Error{past.error.code, kept[i].node.path + ": its history can't be read", {}};
-    Series series{kept[i].node.path, kept[i].facts.unit, {}};
+    Series series{kept[i].node.path, unitOf(wish, kept[i].facts.unit), {}};
     const auto type = kept[i].facts.builtIn;
     series.isStepped = type != BuiltInType::Double && type != BuiltInType::Float;
     if (past.values.size() >= kMostRaw) {
