@@ -3,6 +3,8 @@
 #include "service/admin/discovery_file.hpp"
 #include "service/device/topic_pattern.hpp"
 
+#include <thread>
+
 #include "tests/service/broker.hpp"
 #include <catch2/catch.hpp>
 #include <fmt/format.h>
@@ -461,6 +463,15 @@ TEST_CASE("an outstation and a broker fill a tree by themselves", "[device][dnp3
   CHECK(shore.comes("Devices/probes/Points/A1/oxygen", "9.5"));
   shore.say("hall/A1/air", "on");
   CHECK(shore.comes("Devices/probes/Points/A1/air", "\"on\""));
+  // They are kept a second later, and then listed in the words of a file.
+  const auto isListed = [&] {
+    return shore.zunthAlone("device points probes --site site").out.find("Devices/probes/Points/A1/air") !=
+           std::string::npos;
+  };
+  bool isThere = isListed();
+  for (int i = 0; i < 100 && !isThere; ++i, isThere = isListed())
+    std::this_thread::sleep_for(std::chrono::milliseconds(100));
+  CHECK(isThere);
   CHECK(shore.zunthAlone("explain Devices/probes/Points/A1/air --site site").out.find("hall/A1/air") !=
         std::string::npos);
   // A restart without either of them: the nodes are there, and say that nobody answers.

@@ -1,5 +1,6 @@
 #include "apps/zunth/verbs/device.hpp"
 #include "core/ua/text.hpp"
+#include "service/admin/discovery_file.hpp"
 #include "service/admin/site.hpp"
 
 #include <algorithm>
@@ -29,9 +30,16 @@ int tellPoints(const Options& options, const std::filesystem::path& folder, cons
     const double every = point.every > 0 ? point.every : device->every;
     std::string paths;
     for (const auto& path : nodes[i]) paths += (paths.empty() ? "" : ", ") + path.get<std::string>();
-    records.add({point.name(), point.raw.where, point.typeText(),
-                 point.isWritable() ? "read, write" : "read", Cell(fmt::format("{:g} ms", every), every),
-                 Cell(paths, nodes[i])});
+    records.add({point.name(), point.raw.where, point.typeText(), point.isWritable() ? "read, write" : "read",
+                 Cell(fmt::format("{:g} ms", every), every), Cell(paths, nodes[i])});
+  }
+  // What it has discovered stands behind what its file names, in words that a file would have.
+  admin::DiscoveryFile discovered({folder / "state/discovered.json", {}, {}});
+  if (const auto known = discovered.load(); !known) std::fprintf(stderr, "zunth: %s\n", known.error().text().c_str());
+  for (const auto& point : discovered.of(*device)) {
+    const std::string path = fmt::format("Devices/{}/Points/{}", name, point.name);
+    records.add({point.name, point.words, std::string(nameOf(point.type)), "discovered",
+                 Cell(fmt::format("{:g} ms", device->every), device->every), Cell(path, Json::array({path}))});
   }
   std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
   return kDone;
