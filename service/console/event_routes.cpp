@@ -52,10 +52,8 @@ bool holds(const Json& event, const std::string& words) {
 }
 
 Awaitable<Answer> tellEvents(Console& console, Visit visit) {
-  const auto from = momentOf(visit.request.value("from")), to = momentOf(visit.request.value("to"));
-  if (!from || !to || !(*from < *to))
-    co_return Answer::of(Error{status::BadInvalidTimestampArgument, "'from' and 'to' are moments, the earlier first",
-                               "in milliseconds since 1970, or as 2026-05-04T07:30:00Z"});
+  const auto span = spanOf(visit);
+  if (!span) co_return Answer::of(span.error());
   const auto name = visit.request.value("node");
   NodeId notifier = id::Server;
   if (!name.empty()) {
@@ -63,7 +61,7 @@ Awaitable<Answer> tellEvents(Console& console, Visit visit) {
     if (node == space::kNoNode) co_return Answer::of(noNode(console.space(), name));
     notifier = console.space().nodeId(node);
   }
-  auto details = detailsOf(*from, *to, visit.request.number("severity", 0, 1'000));
+  auto details = detailsOf(span->from, span->to, visit.request.number("severity", 0, 1'000));
   auto events = co_await client::readPastEvents(visit.session(), notifier, std::move(details));
   if (!events) co_return Answer::of(events.error());
   const std::string words = visit.request.value("like");

@@ -68,17 +68,15 @@ Json remarkJson(const DataValue& value) {
 }
 
 Awaitable<Answer> tellMarks(Console& console, Visit visit) {
-  const auto from = momentOf(visit.request.value("from")), to = momentOf(visit.request.value("to"));
-  if (!from || !to || !(*from < *to))
-    co_return Answer::of(Error{status::BadInvalidTimestampArgument, "'from' and 'to' are moments, the earlier first",
-                               "in milliseconds since 1970, or as 2026-05-04T07:30:00Z"});
+  const auto span = spanOf(visit);
+  if (!span) co_return Answer::of(span.error());
   const auto name = visit.request.value("node");
   const auto node = nodeNamed(console.space(), visit.rights(), name);
   if (node == space::kNoNode) co_return Answer::of(noNode(console.space(), name));
   const NodeId id = console.space().nodeId(node);
   const NodeId annotations = annotationsOf(console.space(), node);
   Json marks = Json::array();
-  ReadEventDetails turns = turnsOf(id, *from, *to);
+  ReadEventDetails turns = turnsOf(id, span->from, span->to);
   const auto events = co_await client::readPastEvents(visit.session(), id::Server, std::move(turns));
   // Who may not hear events sees none; the picture is drawn all the same.
   if (events)
@@ -86,8 +84,8 @@ Awaitable<Answer> tellMarks(Console& console, Visit visit) {
       if (Json mark = turnJson(event); !mark.is_null()) marks.push_back(std::move(mark));
   if (!annotations.isNull()) {
     client::PastWish wish;
-    wish.from = *from;
-    wish.to = *to;
+    wish.from = span->from;
+    wish.to = span->to;
     wish.most = kMostMarks;
     const auto remarks = co_await client::readPast(visit.session(), std::vector<NodeId>(1, annotations), wish, {});
     if (remarks)

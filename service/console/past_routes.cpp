@@ -55,18 +55,16 @@ Awaitable<Result<std::vector<DataValue>>> envelope(std::shared_ptr<client::Sessi
 }
 
 Awaitable<Answer> tellHistory(Console& console, Visit visit) {
-  const auto from = momentOf(visit.request.value("from")), to = momentOf(visit.request.value("to"));
-  if (!from || !to || !(*from < *to))
-    co_return Answer::of(Error{status::BadInvalidTimestampArgument, "'from' and 'to' are moments, the earlier first",
-                               "in milliseconds since 1970, or as 2026-05-04T07:30:00Z"});
+  const auto span = spanOf(visit);
+  if (!span) co_return Answer::of(span.error());
   const std::size_t points = std::max<std::size_t>(10, visit.request.number("points", 1'000, 20'000));
   const auto name = visit.request.value("node");
   const auto node = nodeNamed(console.space(), visit.rights(), name);
   if (node == space::kNoNode) co_return Answer::of(noNode(console.space(), name));
   const NodeId id = console.space().nodeId(node);
   client::PastWish wish;
-  wish.from = *from;
-  wish.to = *to;
+  wish.from = span->from;
+  wish.to = span->to;
   wish.most = static_cast<std::uint32_t>(2 * points + 1);
   wish.withBounds = true;
   auto past = co_await client::readPast(visit.session(), std::vector<NodeId>(1, id), wish, {});
@@ -75,7 +73,7 @@ Awaitable<Answer> tellHistory(Console& console, Visit visit) {
   auto& values = past->front().values;
   const bool isWhole = values.size() <= 2 * points;
   if (!isWhole) {
-    auto thinned = co_await envelope(visit.session(), id, *from, *to, points);
+    auto thinned = co_await envelope(visit.session(), id, span->from, span->to, points);
     if (!thinned) co_return Answer::of(thinned.error());
     values = std::move(*thinned);
   }

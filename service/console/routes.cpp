@@ -19,6 +19,13 @@ void note(Console& console, const Visit& visit, const char* what, StatusCode out
                          std::move(about)});
 }
 
+Result<Span> spanOf(const Visit& visit) {
+  const auto from = momentOf(visit.request.value("from")), to = momentOf(visit.request.value("to"));
+  if (from && to && *from < *to) return Span{*from, *to};
+  return Error{status::BadInvalidTimestampArgument, "'from' and 'to' are moments, the earlier first",
+               "in milliseconds since 1970, or as 2026-05-04T07:30:00Z"};
+}
+
 const std::vector<Route>& routes() {
   static const std::vector<Route> all = [] {
     std::vector<Route> out;

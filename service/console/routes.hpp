@@ -41,6 +41,12 @@ struct Route {
 /// Puts on record what somebody did here, and what came of it.
 void note(Console& console, const Visit& visit, const char* what, ua::StatusCode outcome, std::string about);
 
+/// The time that 'from' and 'to' of a request say, the earlier first. BadInvalidTimestampArgument.
+struct Span {
+  ua::DateTime from, to;
+};
+ua::Result<Span> spanOf(const Visit& visit);
+
 /// All, from the files that have them.
 const std::vector<Route>& routes();
 std::vector<Route> siteRoutes();
