@@ -46,6 +46,7 @@ Result<void> Historian::bind(const HistorySettings& settings) {
       if (history::matchesPath(choice.pattern, path)) return choice.configuration;
     return aggregate::Configuration();
   });
+  keptForLess_ = std::make_shared<const std::map<double, std::vector<std::string>>>(keptForLess());
   return {};
 }
 
@@ -75,15 +76,14 @@ Result<void> Historian::open() {
 void Historian::tick() {
   constexpr std::uint32_t kHour = 3600;
   if (recorder_) recorder_->tick();
-  const bool isLimited = settings_.days > 0 || settings_.gigabytes > 0 ||
-                         std::ranges::any_of(settings_.choices, [](const auto& choice) { return choice.days > 0; });
+  const bool isLimited = settings_.days > 0 || settings_.gigabytes > 0 || (keptForLess_ && !keptForLess_->empty());
   if (archive_ && isLimited && beats_++ % kHour == 0) forgetOld();
 }
 
-/// The variables, and the remarks on them, that a rule keeps for a shorter time than the rest, by the moment before
-/// which they are given up.
-std::map<DateTime, std::vector<std::string>> Historian::keptForLess(DateTime now) const {
-  std::map<DateTime, std::vector<std::string>> out;
+/// Variables, and the remarks on them.
+std::map<double, std::vector<std::string>> Historian::keptForLess() const {
+  std::map<double, std::vector<std::string>> out;
+  if (std::ranges::none_of(settings_.choices, [](const auto& choice) { return choice.days > 0; })) return out;
   const auto& space = server_.space();
   for (space::NodeIndex node = 0; node < space.rows(); ++node) {
     if (!history::isHistorized(space, node)) continue;
@@ -91,7 +91,7 @@ std::map<DateTime, std::vector<std::string>> Historian::keptForLess(DateTime now
     const auto choice = std::ranges::find_if(
         settings_.choices, [&](const auto& each) { return history::matchesPath(each.pattern, path); });
     if (choice == settings_.choices.end() || !(choice->days > 0)) continue;
-    auto& names = out[{now.ticks - static_cast<std::int64_t>(choice->days * 24 * 3600 * 1e7)}];
+    auto& names = out[choice->days];
     names.push_back(history::storedName(space, space.nodeId(node)));
     names.push_back(history::storedName(space, NodeId(1, String(history::annotationsOf(names.back())))));
   }
@@ -103,10 +103,11 @@ void Historian::forgetOld() {
   const DateTime before{settings_.days > 0 ? now.ticks - static_cast<std::int64_t>(settings_.days * 24 * 3600 * 1e7)
                                            : 0};
   const auto octets = settings_.gigabytes > 0 ? static_cast<std::uint64_t>(settings_.gigabytes * 1e9) : UINT64_MAX;
-  archive_->perform([before, octets, sooner = keptForLess(now)](history::Store& store) -> std::function<void()> {
+  archive_->perform([before, octets, now, sooner = keptForLess_](history::Store& store) -> std::function<void()> {
     auto fine = store.forget(before);
-    for (const auto& [limit, names] : sooner)
-      if (fine) fine = store.forget(names, limit);
+    if (sooner)
+      for (const auto& [days, names] : *sooner)
+        if (fine) fine = store.forget(names, {now.ticks - static_cast<std::int64_t>(days * 24 * 3600 * 1e7)});
     if (fine) fine = store.shrink(octets);
     if (!fine) spdlog::error("history: {}", fine.error().text());
     return {};

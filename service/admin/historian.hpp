@@ -32,7 +32,7 @@ class Historian {
  private:
   ua::Result<void> open();
   void forgetOld();
-  std::map<ua::DateTime, std::vector<std::string>> keptForLess(ua::DateTime now) const;
+  std::map<double, std::vector<std::string>> keptForLess() const;
 
   server::Server& server_;
   const std::filesystem::path folder_;
@@ -42,6 +42,9 @@ class Historian {
   std::unique_ptr<history::ArchiveThread> archive_;
   std::unique_ptr<history::Recorder> recorder_;
   std::uint32_t beats_ = 0;
+  /// Names in the store of what a rule keeps for a shorter time than the rest, by days; found when the model or the
+  /// settings changed.
+  std::shared_ptr<const std::map<double, std::vector<std::string>>> keptForLess_;
   bool hasRecorded_ = false;  // since the archive was opened
 };
 
