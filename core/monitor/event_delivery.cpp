@@ -72,6 +72,7 @@ void EventDelivery::offer(MonitoredItem& item, const Event& event) const {
   switch (item.retained.judge(event, isWanted)) {
     case FilteredRetain::Outcome::Nothing: return;
     case FilteredRetain::Outcome::Bring: return bring(item, event);
+    case FilteredRetain::Outcome::Unknown: item.requireRefresh(); return item.sink().itemQueued(item);
     case FilteredRetain::Outcome::BringLastWord: {
       Event lastWord = event;
       lastWord.set("Retain", Variant(false));
@@ -81,7 +82,7 @@ void EventDelivery::offer(MonitoredItem& item, const Event& event) const {
 }
 
 void EventDelivery::bring(MonitoredItem& item, const Event& event) const {
-  item.event(item.settings().events->select(space_, event));
+  item.event(item.settings().events->select(space_, event), space_.isSubtype(event.type(), id::ConditionType));
   item.sink().itemQueued(item);
 }
 

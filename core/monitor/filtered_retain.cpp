@@ -18,7 +18,6 @@ std::uint64_t keyOf(const NodeId& condition, const Variant& branch) {
 }  // namespace
 
 FilteredRetain::Outcome FilteredRetain::judge(const Event& event, bool passes) {
-  constexpr std::size_t kMost = 1'000;
   const auto otherwise = passes ? Outcome::Bring : Outcome::Nothing;
   if (!passes && standing_.empty()) return otherwise;
   const Variant condition = event.field({{0, "ConditionId"}});
@@ -28,9 +27,21 @@ FilteredRetain::Outcome FilteredRetain::judge(const Event& event, bool passes) {
   const auto at = std::ranges::lower_bound(standing_, key);
   const bool isKnown = at != standing_.end() && *at == key;
   const bool stands = passes && event.field({{0, "Retain"}}) == Variant(true);
-  if (stands && !isKnown && standing_.size() < kMost) standing_.insert(at, key);
+  if (stands && !isKnown) {
+    if (standing_.size() < kMost)
+      standing_.insert(at, key);
+    else if (!wasTold_)
+      isMore_ = true;
+  }
   if (!stands && isKnown) standing_.erase(at);
-  return !passes && isKnown ? Outcome::BringLastWord : otherwise;
+  // Whoever refreshes at each word of it would do nothing else: it is said again when most have gone meanwhile.
+  if (standing_.size() < kMost / 2) isMore_ = wasTold_ = false;
+  if (passes) return otherwise;
+  if (isKnown) return Outcome::BringLastWord;
+  if (!isMore_) return otherwise;
+  isMore_ = false;
+  wasTold_ = true;
+  return Outcome::Unknown;
 }
 
 }  // namespace zunth::monitor

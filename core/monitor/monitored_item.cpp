@@ -99,16 +99,17 @@ bool MonitoredItem::hasRoomForEvent() const {
   return events_.size() < settings_.queueSize && (events_.empty() || !sink_.allowance().isOver());
 }
 
-void MonitoredItem::event(List<Variant> fields) {
+void MonitoredItem::event(List<Variant> fields, bool isOfCondition) {
   if (mode_ == MonitoringMode::Disabled) return;
   if (events_.size() >= settings_.queueSize && !settings_.discardOldest) {
     eventsLost_ = true;
+    isRefreshRequired_ |= isOfCondition;
     ++overflows_;
     return;
   }
   const std::size_t octets = sizeOf(fields);
   sink_.allowance().hold(octets);
-  events_.push(std::move(fields), octets);
+  events_.push({std::move(fields), isOfCondition}, octets);
   trim();
 }
 
@@ -150,6 +151,7 @@ void MonitoredItem::trim() {
   while (isTooMuch(events_.size())) {
     ++overflows_;
     eventsLost_ = true;
+    isRefreshRequired_ |= events_.front().item.isOfCondition;
     sink_.allowance().release(events_.front().octets);
     events_.dropFront();
   }
@@ -164,14 +166,19 @@ DataValue MonitoredItem::takeValue() {
   return values_.take();
 }
 
-std::optional<List<Variant>> MonitoredItem::takeEvent() {
+std::variant<List<Variant>, EventMark> MonitoredItem::takeEvent() {
   // Part 4, 7.21: the mark stands where events are missing, before the oldest or after the newest.
   if (eventsLost_ && (settings_.discardOldest || events_.empty())) {
     eventsLost_ = false;
-    return std::nullopt;
+    return EventMark::EventsLost;
+  }
+  // Only now, so that the answer to it finds room: a flood of alarms brings no flood of refreshes.
+  if (events_.empty()) {
+    isRefreshRequired_ = false;
+    return EventMark::RefreshRequired;
   }
   sink_.allowance().release(events_.front().octets);
-  return events_.take();
+  return events_.take().fields;
 }
 
 void MonitoredItem::clearQueues() {
@@ -182,6 +189,7 @@ void MonitoredItem::clearQueues() {
   values_.clear();
   events_.clear();
   eventsLost_ = false;
+  isRefreshRequired_ = false;
 }
 
 void MonitoredItem::modify(const ItemSettings& settings) {

@@ -9,6 +9,8 @@
 #include "core/ua/due_heap.hpp"
 #include "core/ua/index_range.hpp"
 
+#include <variant>
+
 namespace zunth::monitor {
 
 /// What a client asked for; already revised and checked.
@@ -21,6 +23,12 @@ struct ItemSettings {
   ChangeFilter filter;                          // of data
   std::shared_ptr<const EventSelector> events;  // of an object's EventNotifier; else null
   std::optional<AggregateSettings> aggregate;   // what is reported of intervals, in place of samples
+};
+
+/// What is told in place of events that an item could not be told.
+enum class EventMark : std::uint8_t {
+  EventsLost,       // some gave way: EventQueueOverflowEventType (Part 4, 7.21)
+  RefreshRequired,  // how its conditions stand is not known any more: RefreshRequiredEventType (Part 9, 5.11.4)
 };
 
 /// One watched attribute (Part 4, 5.12): samples, or the events of an object, come in; those that pass the filter wait
@@ -53,8 +61,11 @@ class MonitoredItem : public ua::Due {
   void meaningChanged(const std::optional<ua::Range>& euRange);
   /// Whether an event can be queued without another giving way.
   bool hasRoomForEvent() const;
-  /// Takes an event's fields. When the queue is full, an event gives way and the queue is marked as overflown.
-  void event(ua::List<ua::Variant> fields);
+  /// Takes an event's fields. When the queue is full, an event gives way and the queue is marked as overflown; where
+  /// that told of a condition, a refresh is required.
+  void event(ua::List<ua::Variant> fields, bool isOfCondition);
+  /// What its conditions are believed to be may be wrong. The client is told once all else has been told.
+  void requireRefresh() { isRefreshRequired_ = true; }
   /// Queues the last value again, when nothing waits: what a client is told that takes the subscription over. True
   /// when there was one.
   bool repeatLast(ua::DateTime wallClock);
@@ -66,12 +77,12 @@ class MonitoredItem : public ua::Due {
   void setMode(ua::MonitoringMode mode);
   /// The last value that was queued for the client; nothing before the first, or when keeping it would take too much.
   const std::optional<ua::DataValue>& last() const { return last_; }
-  bool hasQueued() const { return !values_.empty() || !events_.empty() || eventsLost_; }
+  bool hasQueued() const { return !values_.empty() || !events_.empty() || eventsLost_ || isRefreshRequired_; }
   /// Octets that the oldest value or event takes, about.
   std::size_t nextSize() const;
   ua::DataValue takeValue();
-  /// The oldest event; nothing stands for the mark that events were lost there.
-  std::optional<ua::List<ua::Variant>> takeEvent();
+  /// The oldest event, or the mark that stands there.
+  std::variant<ua::List<ua::Variant>, EventMark> takeEvent();
   std::uint64_t overflows() const { return overflows_; }
 
   /// When the next sample may be taken, and its place among those who watch the same node. Kept by Sampling.
@@ -93,6 +104,10 @@ class MonitoredItem : public ua::Due {
   void trim();
   void dropFirstValue();
   void clearQueues();
+  struct QueuedEvent {
+    ua::List<ua::Variant> fields;
+    bool isOfCondition = false;
+  };
 
   bool tellsMeaning_ = false;
   std::uint32_t id_;
@@ -106,8 +121,9 @@ class MonitoredItem : public ua::Due {
   std::size_t lastOctets_ = 0;         // of it, on the allowance
   std::unique_ptr<LiveAggregate> aggregate_;
   NotificationQueue<ua::DataValue> values_;
-  NotificationQueue<ua::List<ua::Variant>> events_;
+  NotificationQueue<QueuedEvent> events_;
   bool eventsLost_ = false;  // at the queue's discarding end
+  bool isRefreshRequired_ = false;
   std::uint64_t overflows_ = 0;
 };
 

@@ -109,8 +109,7 @@ void Subscription::cycle(Instant now, bool requestWaits) {
   }
 }
 
-Subscription::Published Subscription::publish(DateTime wallClock, const OverflowEvent& overflowEvent,
-                                              const MessageSize& size) {
+Subscription::Published Subscription::publish(DateTime wallClock, const MarkEvent& markEvent, const MessageSize& size) {
   Published out;
   out.message.sequenceNumber = nextSequenceNumber_;
   out.message.publishTime = wallClock;
@@ -143,12 +142,17 @@ Subscription::Published Subscription::publish(DateTime wallClock, const Overflow
         // The client could never be told: it learns that there was something.
         if (isTooLarge) value = DataValue(Variant(), value.sourceTimestamp, status::BadResponseTooLarge);
         changes.monitoredItems.push_back({handle, std::move(value)});
-      } else if (auto fields = item.takeEvent(); fields && !isTooLarge) {
-        events.events.push_back({handle, std::move(*fields)});
-      } else {
-        ++counters_.eventQueueOverFlowCount;
-        if (overflowEvent) events.events.push_back({handle, overflowEvent(item)});
+        continue;
       }
+      auto taken = item.takeEvent();
+      auto* fields = std::get_if<List<Variant>>(&taken);
+      if (fields && !isTooLarge) {
+        events.events.push_back({handle, std::move(*fields)});
+        continue;
+      }
+      const auto mark = fields ? EventMark::EventsLost : std::get<EventMark>(taken);
+      counters_.eventQueueOverFlowCount += mark == EventMark::EventsLost;
+      if (markEvent) events.events.push_back({handle, markEvent(item, mark)});
     }
     if (item.hasQueued()) break;
     listed_.remove(item);

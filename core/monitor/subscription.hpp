@@ -69,17 +69,17 @@ class Subscription final : public ua::Due, public NotificationSink {
     bool moreNotifications = false;
   };
   /// The next message: notifications, or a keep-alive (without data, carrying the next sequence number).
-  /// `overflowEvent` gives the fields of an EventQueueOverflowEventType as an item's clauses select them.
-  using OverflowEvent = std::function<ua::List<ua::Variant>(const MonitoredItem&)>;
+  /// Gives the fields of the event that a mark stands for, as an item's clauses select them.
+  using MarkEvent = std::function<ua::List<ua::Variant>(const MonitoredItem&, EventMark)>;
   /// How large a message becomes, in octets of its encoding, about: what doesn't fit comes with the next.
   struct MessageSize {
     std::size_t usual = 256u << 10;
     std::size_t most =
         SIZE_MAX;  // that the client takes; a value that is larger alone is told of by BadResponseTooLarge
   };
-  Published publish(ua::DateTime wallClock, const OverflowEvent& overflowEvent, const MessageSize& size);
-  Published publish(ua::DateTime wallClock, const OverflowEvent& overflowEvent = {}) {
-    return publish(wallClock, overflowEvent, MessageSize());
+  Published publish(ua::DateTime wallClock, const MarkEvent& markEvent, const MessageSize& size);
+  Published publish(ua::DateTime wallClock, const MarkEvent& markEvent = {}) {
+    return publish(wallClock, markEvent, MessageSize());
   }
   /// The message that says what became of the subscription: BadTimeout, GoodSubscriptionTransferred.
   ua::NotificationMessage statusChange(ua::StatusCode status, ua::DateTime wallClock) const;

@@ -323,11 +323,14 @@ void Subscriptions::publishLate(Session& session) {
     }
     if (!next) return;
     next->servedInTurn = ++session.lastTurn;
-    const auto overflow = [this](const monitor::MonitoredItem& item) {
-      const auto event = announcer_.make(id::EventQueueOverflowEventType, 900, "events were lost: the queue was full");
+    const auto markEvent = [this](const monitor::MonitoredItem& item, monitor::EventMark mark) {
+      const auto event =
+          mark == monitor::EventMark::EventsLost
+              ? announcer_.make(id::EventQueueOverflowEventType, 900, "events were lost: the queue was full")
+              : announcer_.make(id::RefreshRequiredEventType, 100, "not every change of a condition was told: refresh");
       return item.settings().events->select(space_, event);
     };
-    auto published = next->publish(clock_.wallClock(), overflow, sizeFor(session));
+    auto published = next->publish(clock_.wallClock(), markEvent, sizeFor(session));
     answer(next->id(), std::move(published.message), published.moreNotifications, next->availableSequenceNumbers());
   }
 }

@@ -536,4 +536,33 @@ TEST_CASE("an aggregate keeps the beat that was asked for, and a clock that is w
   CHECK(changes->monitoredItems.front().value.value == Variant(std::int32_t{3}));
 }
 
+TEST_CASE("of which conditions a filtered item knows is bounded, which is said", "[monitor][alarm][bounds]") {
+  FilteredRetain retained;
+  using enum FilteredRetain::Outcome;
+  const auto word = [&](std::uint32_t number, bool passes, bool retain, std::uint32_t branch = 0) {
+    Event event(0, 0);
+    event.set("ConditionId", Variant(NodeId(2, number)))
+        .set("BranchId", branch ? Variant(NodeId(3, branch)) : Variant(NodeId()))
+        .set("Retain", Variant(retain));
+    return retained.judge(event, passes);
+  };
+  constexpr auto kMost = static_cast<std::uint32_t>(FilteredRetain::kMost);
+  CHECK(word(1, false, true) == Nothing);
+  for (std::uint32_t i = 1; i <= kMost; ++i) CHECK(word(i, true, true) == Bring);
+  // All that fit are known, and a branch is not its condition.
+  CHECK(word(kMost + 5, false, true) == Nothing);
+  CHECK(word(1, false, true, 7) == Nothing);
+  CHECK(word(1, true, true, 7) == Bring);
+  CHECK(word(2, false, true, 9) == Unknown);  // it may be one that there was no room for
+  CHECK(word(3, false, true, 9) == Nothing);  // said once
+  CHECK(word(1, false, true) == BringLastWord);
+  CHECK(word(1, false, true) == Nothing);
+  CHECK(word(2, true, false) == Bring);
+  CHECK(word(2, false, true) == Nothing);
+  // When most have gone, more is said anew.
+  for (std::uint32_t i = 1; i <= kMost; ++i) word(i, true, false);
+  for (std::uint32_t i = 1; i <= kMost + 1; ++i) word(i, true, true);
+  CHECK(word(0, false, true) == Unknown);
+}
+
 }  // namespace zunth::monitor_test

@@ -433,6 +433,134 @@ TEST_CASE("who watches with a filter hears when a condition no longer passes it"
   CHECK(b.space.value(says).value == Variant(true));
 }
 
+TEST_CASE("who was not told of every change of a condition is asked to refresh, once there is room",
+          "[events][alarm][cu:A & C Refresh]") {
+  for (const bool discardOldest : {true, false}) {
+    INFO(discardOldest);
+    Bench b;
+    b.open();
+    addPlant(b);
+    const auto subscription = subscribe(b);
+    watchEvents(b, subscription, id::Server, ofType(wantsConditions(), id::AlarmConditionType), 2, discardOldest);
+    for (const double pressure : {31.0, 5.0, 31.0, 5.0}) write(b, "DF1/pressure", pressure);
+    std::vector<NodeId> types;
+    for (const auto& event : nextEvents(b)) types.push_back(*event.eventFields[kType].get<NodeId>());
+    REQUIRE(types.size() == 4);
+    CHECK(types[discardOldest ? 0 : 2].is(id::EventQueueOverflowEventType));
+    CHECK(types[3].is(id::RefreshRequiredEventType));
+    // Said once, and not of what is told in full.
+    write(b, "DF1/pressure", 31);
+    const auto events = nextEvents(b);
+    REQUIRE(events.size() == 1);
+    CHECK(events[0].eventFields[kType] == Variant(NodeId(id::ExclusiveLevelAlarmType)));
+  }
+}
+
+TEST_CASE("what people do to alarms is audited by its kind", "[events][alarm][cu:Auditing Base]") {
+  Bench b;
+  b.open();
+  model::Findings findings;
+  model::build(
+      b.space,
+      {{"model/m.yaml",
+        "namespace: http://fernhollow.example/alarms\n"
+        "objects:\n"
+        "  Plant:\n"
+        "    Intake:\n"
+        "      DF1:\n"
+        "        pressure: Double kPa 0..50 = 10 writable\n"
+        "        locked: Boolean = false writable\n"
+        "        alarms:\n"
+        "          clogged: limit pressure high 30 severity 700 shelvable for 8h latched suppressible removable "
+        "audible confirm\n"
+        "          occupied: {is: dialog locked when true severity 200, message: \"Who is it?\", options: [I, "
+        "Nobody]}\n"}},
+      findings);
+  for (const auto& finding : findings.list()) UNSCOPED_INFO(finding.message);
+  REQUIRE(findings.list().empty());
+  b.server->bindAlarms();
+  const auto subscription = subscribe(b);
+  // EventType, SourceNode, Status, StatusCodeId, and what the kinds have of their own
+  auto filter = wants({"EventType", "SourceNode"});
+  const auto also = [&](const char* field, StandardId type) {
+    filter.selectClauses.push_back(wants({field}, type).selectClauses.front());
+  };
+  also("Status", id::AuditEventType);
+  also("ShelvingTime", id::AuditConditionShelvingEventType);
+  also("SelectedResponse", id::AuditConditionRespondEventType);
+  also("Comment", id::AuditConditionCommentEventType);
+  also("Comment", id::AuditConditionAcknowledgeEventType);
+  also("Comment", id::AuditConditionConfirmEventType);
+  watchEvents(b, subscription, id::Server, ofType(filter, id::AuditConditionEventType));
+  enum { kEventType, kSource, kStatus, kShelvingTime, kResponse, kComment, kAcknowledged, kConfirmed };
+  write(b, "DF1/pressure", 31);
+  WriteRequest lock;
+  lock.nodesToWrite.push_back({plantNode("DF1/locked"), 13, {}, DataValue(Variant(true))});
+  REQUIRE(b.call(lock)->results[0].isGood());
+  const Variant words(LocalizedText("it is known"));
+  const auto eventId = [&] { return b.space.value(b.space.find(plantNode("DF1/clogged/EventId"))).value; };
+  struct Row {
+    const char *object, *method;
+    std::vector<Variant> inputs;
+    StandardId type;
+    bool isGood = true;
+    int field = -1;
+    Variant value = {};
+  };
+  const Variant anHour(3'600'000.0), theEvent;  // a null stands for the alarm's present EventId
+  const std::vector<Row> rows = {
+      {"clogged", "AddComment", {theEvent, words}, id::AuditConditionCommentEventType, true, kComment, words},
+      {"clogged", "Acknowledge", {theEvent, words}, id::AuditConditionAcknowledgeEventType, true, kAcknowledged, words},
+      {"clogged", "Acknowledge", {theEvent, words}, id::AuditConditionAcknowledgeEventType, false},
+      {"clogged", "Confirm", {theEvent, words}, id::AuditConditionConfirmEventType, true, kConfirmed, words},
+      {"clogged/ShelvingState",
+       "TimedShelve",
+       {anHour},
+       id::AuditConditionShelvingEventType,
+       true,
+       kShelvingTime,
+       anHour},
+      {"clogged/ShelvingState", "OneShotShelve", {}, id::AuditConditionShelvingEventType},
+      {"clogged/ShelvingState", "Unshelve", {}, id::AuditConditionShelvingEventType},
+      {"clogged/ShelvingState", "Unshelve", {}, id::AuditConditionShelvingEventType, false},
+      {"clogged/ShelvingState",
+       "TimedShelve2",
+       {anHour, words},
+       id::AuditConditionShelvingEventType,
+       true,
+       kShelvingTime,
+       anHour},
+      {"clogged/ShelvingState", "Unshelve2", {words}, id::AuditConditionShelvingEventType},
+      {"clogged", "Suppress", {}, id::AuditConditionSuppressionEventType},
+      {"clogged", "Unsuppress2", {words}, id::AuditConditionSuppressionEventType},
+      {"clogged", "RemoveFromService", {}, id::AuditConditionOutOfServiceEventType},
+      {"clogged", "PlaceInService2", {words}, id::AuditConditionOutOfServiceEventType},
+      {"clogged", "Silence", {}, id::AuditConditionSilenceEventType},
+      {"clogged", "Reset", {}, id::AuditConditionResetEventType, false},
+      {"clogged", "Disable", {}, id::AuditConditionEnableEventType},
+      {"clogged", "Enable", {}, id::AuditConditionEnableEventType},
+      {"occupied", "Respond", {Variant(1)}, id::AuditConditionRespondEventType, true, kResponse, Variant(1)},
+      {"occupied", "Respond2", {Variant(0), words}, id::AuditConditionRespondEventType, false},
+  };
+  for (const Row& row : rows) {
+    INFO(row.method);
+    const NodeId object = plantNode(std::string("DF1/") + row.object);
+    auto inputs = row.inputs;
+    for (auto& input : inputs)
+      if (input.isNull()) input = eventId();
+    const auto outcome =
+        callMethod(b, object, plantNode(std::string("DF1/") + row.object + "/" + row.method), std::move(inputs));
+    CHECK(outcome.isGood() == row.isGood);
+    const auto events = nextEvents(b);
+    REQUIRE(events.size() == 1);
+    const auto& fields = events[0].eventFields;
+    CHECK(fields[kEventType] == Variant(NodeId(row.type)));
+    CHECK(fields[kSource] == Variant(object));
+    CHECK(fields[kStatus] == Variant(row.isGood));
+    if (row.field >= 0) CHECK(fields[static_cast<std::size_t>(row.field)] == row.value);
+  }
+}
+
 TEST_CASE("any number of alarms comes through a queue of one, and nothing else asks meanwhile",
           "[events][alarm][cu:A & C Refresh]") {
   Bench b;
