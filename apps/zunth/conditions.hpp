@@ -1,10 +1,8 @@
 #pragma once
 
 #include "apps/zunth/nodes.hpp"
-#include "service/client/conditions.hpp"
-
-#include <deque>
-#include <unordered_map>
+#include "service/client/node_places.hpp"
+#include "service/client/standing_conditions.hpp"
 
 namespace zunth::cli {
 
@@ -12,29 +10,25 @@ using client::Condition;
 using client::conditionStates;
 using client::isIn;
 
-/// Hears of a server's conditions: first of those that stand, then of what happens.
+/// Hears of a server's conditions, each with its path: first of those that stand, then of what happens.
 class ConditionFeed {
  public:
   static Awaitable<ua::Result<std::unique_ptr<ConditionFeed>>> open(SessionPtr session, Interrupt& interrupt,
                                                                     int& code);
   /// Those that are of interest (Retain), once the server has told them all; within the patience that was given.
   Awaitable<ua::Result<std::vector<Condition>>> standing(ua::Duration patience);
-  /// What has come since; empty when nothing has.
+  /// What has come since, in order; empty when nothing has.
   Awaitable<std::vector<Condition>> news();
   Awaitable<void> close();
 
  private:
-  explicit ConditionFeed(SessionPtr session, Interrupt& interrupt)
-      : session_(std::move(session)), interrupt_(interrupt) {}
-  Awaitable<std::optional<Condition>> next();
-  Awaitable<std::string> pathOf(ua::NodeId node);
+  ConditionFeed(const SessionPtr& session, Interrupt& interrupt) : interrupt_(interrupt), places_(session) {}
+  Awaitable<void> place(std::vector<Condition>& conditions);
 
-  SessionPtr session_;
   Interrupt& interrupt_;
-  std::shared_ptr<client::Subscription> subscription_;
-  std::shared_ptr<std::deque<ua::List<ua::Variant>>> waiting_ = std::make_shared<std::deque<ua::List<ua::Variant>>>();
-  std::unordered_map<ua::NodeId, std::string> paths_;
-  bool isListed_ = false;
+  client::NodePlaces places_;
+  std::shared_ptr<client::StandingConditions> conditions_;
+  std::shared_ptr<std::vector<Condition>> news_ = std::make_shared<std::vector<Condition>>();
 };
 
 }  // namespace zunth::cli

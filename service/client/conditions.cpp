@@ -146,7 +146,7 @@ EventFilter conditionFilter() {
   EventFilter filter;
   for (const auto& asked : kAsked) filter.selectClauses.push_back(eventField(asked.path, asked.type));
   filter.selectClauses.push_back(eventField("EventType"));
-  // Where clauses are left out: what marks the end of a refresh must come through, too.
+  // Where clauses are left out: what marks a refresh must come through, too.
   return filter;
 }
 
@@ -160,10 +160,14 @@ std::optional<Condition> conditionOf(const List<Variant>& fields) {
   return out;
 }
 
-bool endsRefresh(const List<Variant>& fields) {
-  if (fields.size() != std::size(kAsked) + 1) return false;
+RefreshMark refreshMark(const List<Variant>& fields) {
+  if (fields.size() != std::size(kAsked) + 1) return RefreshMark::None;
   const auto* type = fields[kEventType].get<NodeId>();
-  return type && type->is(id::RefreshEndEventType);
+  if (!type) return RefreshMark::None;
+  return type->is(id::RefreshStartEventType)      ? RefreshMark::Start
+         : type->is(id::RefreshEndEventType)      ? RefreshMark::End
+         : type->is(id::RefreshRequiredEventType) ? RefreshMark::Required
+                                                  : RefreshMark::None;
 }
 
 }  // namespace zunth::client

@@ -38,11 +38,12 @@ struct Condition {
 std::optional<bool> isIn(const Condition& condition, const std::string& state);
 const std::vector<std::string>& conditionStates();
 
-/// What to ask for of the events of conditions, without a where clause: what marks the end of a refresh comes through.
+/// What to ask for of the events of conditions, without a where clause: the marks of a refresh come through.
 ua::EventFilter conditionFilter();
 /// What an event with these fields says of a condition; nothing when it is of none.
 std::optional<Condition> conditionOf(const ua::List<ua::Variant>& fields);
-/// Whether all that stands has been told.
-bool endsRefresh(const ua::List<ua::Variant>& fields);
+/// What an event with these fields says of a refresh (Part 9, 5.11).
+enum class RefreshMark : std::uint8_t { None, Start, End, Required };
+RefreshMark refreshMark(const ua::List<ua::Variant>& fields);
 
 }  // namespace zunth::client

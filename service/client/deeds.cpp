@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <map>
+#include <unordered_map>
 
 #include <fmt/format.h>
 
@@ -59,13 +60,16 @@ Awaitable<Result<std::vector<MethodIds>>> methodsOf(std::shared_ptr<Session> ses
   co_return out;
 }
 
+using Standing = std::unordered_multimap<NodeId, Condition>;
+
 /// The ids of events that the deed is about: of what stands, and of what isn't on the list by its last event.
 Awaitable<Result<std::vector<ByteString>>> eventsOf(std::shared_ptr<Session> session, const DeedWish& asked,
-                                                    NodeId alarm, const std::vector<Condition>& standing) {
+                                                    NodeId alarm, const Standing& standing) {
   std::vector<ByteString> out;
   const std::string word = asked.deed->word;
-  for (const auto& condition : standing) {
-    if (!(condition.id == alarm)) continue;
+  const auto [first, last] = standing.equal_range(alarm);
+  for (auto at = first; at != last; ++at) {
+    const Condition& condition = at->second;
     const bool isMeant = word == "acknowledge" ? !condition.isAcknowledged
                          : word == "confirm"   ? condition.isAcknowledged && !condition.isConfirmed
                                                : condition.branch.isNull();
@@ -116,7 +120,7 @@ Awaitable<Error> callOnce(std::shared_ptr<Session> session, NodeId object, NodeI
 
 /// Does it to one alarm; Good, or why it was refused.
 Awaitable<Error> doOne(std::shared_ptr<Session> session, const DeedWish& asked, NodeId alarm, MethodIds methods,
-                       const std::vector<Condition>& standing) {
+                       const Standing& standing) {
   const Deed& deed = *asked.deed;
   const LocalizedText comment = asked.comment.empty() ? LocalizedText() : LocalizedText(String(asked.comment));
   if (!methods.contains("Enable")) co_return Error{status::BadNodeIdInvalid, "it is no alarm", "zunth alarms"};
@@ -190,9 +194,14 @@ Awaitable<Result<std::vector<Error>>> doDeed(std::shared_ptr<Session> session, D
                                              std::vector<NodeId> alarms, std::vector<Condition> standing) {
   auto methods = co_await methodsOf(session, alarms);
   if (!methods) co_return methods.error();
+  Standing byId;
+  for (auto& condition : standing) {
+    const NodeId id = condition.id;
+    byId.emplace(id, std::move(condition));
+  }
   std::vector<Error> out;
   for (std::size_t i = 0; i < alarms.size(); ++i)
-    out.push_back(co_await doOne(session, wish, alarms[i], (*methods)[i], standing));
+    out.push_back(co_await doOne(session, wish, alarms[i], (*methods)[i], byId));
   co_return out;
 }
 

@@ -96,6 +96,31 @@ Awaitable<Result<std::vector<Past>>> readPast(SessionPtr session, std::vector<No
   co_return std::move(out);
 }
 
+Awaitable<Result<void>> eachPast(SessionPtr session, NodeId variable, PastWish wish,
+                                 std::function<bool(std::vector<DataValue> part)> take) {
+  EmptyParts empty;
+  HistoryReadValueId what;
+  what.nodeId = std::move(variable);
+  do {
+    HistoryReadRequest request;
+    request.timestampsToReturn = TimestampsToReturn::Both;
+    request.historyReadDetails = detailsOf(wish, 1);
+    request.nodesToRead.push_back(what);
+    auto answer = co_await session->request(std::move(request));
+    if (!answer) co_return answer.error();
+    if (answer->results.size() != 1) co_return Error{status::BadUnknownResponse, "the server gave no result", {}};
+    auto& result = answer->results.front();
+    if (result.statusCode.isBad()) co_return Error{result.statusCode, {}, {}};
+    std::vector<DataValue> part;
+    if (auto data = result.historyData.as<HistoryData>())
+      for (auto& value : data->dataValues) part.push_back(std::move(value));
+    if (empty.areTooMany(part.size())) co_return EmptyParts::error();
+    if (!take(std::move(part))) co_return Result<void>();
+    what.continuationPoint = result.continuationPoint;
+  } while (!what.continuationPoint.empty());
+  co_return Result<void>();
+}
+
 Awaitable<Result<HistoryModifiedData>> readModified(SessionPtr session, NodeId variable, DateTime from, DateTime to) {
   HistoryModifiedData out;
   EmptyParts empty;

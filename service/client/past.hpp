@@ -24,6 +24,10 @@ struct Past {
 /// Of each variable, in their order, following continuation points. `progress` is told how many values have come.
 Awaitable<ua::Result<std::vector<Past>>> readPast(SessionPtr session, std::vector<ua::NodeId> variables, PastWish wish,
                                                   std::function<void(std::size_t)> progress);
+/// A variable's past values, handed to `take` part by part as they come, so that nothing is held: `take` gives false
+/// when it wants no more. The error of the variable or the connection.
+Awaitable<ua::Result<void>> eachPast(SessionPtr session, ua::NodeId variable, PastWish wish,
+                                     std::function<bool(std::vector<ua::DataValue> part)> take);
 /// What was changed by hand, with who did it.
 Awaitable<ua::Result<ua::HistoryModifiedData>> readModified(SessionPtr session, ua::NodeId variable, ua::DateTime from,
                                                             ua::DateTime to);

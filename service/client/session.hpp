@@ -98,6 +98,7 @@ class Session : public std::enable_shared_from_this<Session> {
 
   const std::shared_ptr<Carrier>& connection() const { return connection_; }
   const Options& options() const { return options_; }
+  const asio::any_io_executor& executor() const { return executor_; }
   const ua::NodeId& id() const { return sessionId_; }
   bool isOpen() const { return isOpen_; }
 

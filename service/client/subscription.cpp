@@ -314,7 +314,6 @@ void Subscription::gap(const std::string& why) {
 Awaitable<Result<void>> Subscription::createAgain(const std::string& why) {
   const auto self = shared_from_this();
   if (auto created = co_await createOnServer(); !created) co_return created.error();
-  gap(why + ", and was made anew: what happened meanwhile is not known");
   renumbered_.clear();
   for (const auto timestamps : {TimestampsToReturn::Source, TimestampsToReturn::Server, TimestampsToReturn::Both,
                                 TimestampsToReturn::Neither}) {
@@ -341,6 +340,8 @@ Awaitable<Result<void>> Subscription::createAgain(const std::string& why) {
     for (auto linked : item.triggers) request.linksToAdd.push_back(serverIdOf(linked));
     (void)co_await session_->request(std::move(request));
   }
+  // Now that it has its items again: who hears of the gap may want to make up for it.
+  gap(why + ", and was made anew: what happened meanwhile is not known");
   startPublishing();
   co_return Result<void>{};
 }

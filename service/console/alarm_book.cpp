@@ -13,7 +13,8 @@ using client::Condition;
 Awaitable<Result<void>> AlarmBook::open(std::shared_ptr<client::Session> session) {
   constexpr auto kPatience = std::chrono::seconds(10);
   const auto self = shared_from_this();
-  if (isTold_) co_return Result<void>();
+  const auto isTold = [&] { return conditions_ && conditions_->isComplete(); };
+  if (isTold()) co_return Result<void>();
   if (!std::exchange(isOpening_, true)) {
     told_ = std::make_shared<boost::asio::steady_timer>(co_await boost::asio::this_coro::executor, kPatience);
     // Whoever comes after a failure tries again.
@@ -24,34 +25,30 @@ Awaitable<Result<void>> AlarmBook::open(std::shared_ptr<client::Session> session
         if (!hasWorked) isOpening = false;
       }
     } attempt{isOpening_};
-    client::Subscription::Settings settings;
-    settings.interval = 100;
-    client::Subscription::Handlers handlers;
-    handlers.event = [weak = weak_from_this()](std::uint32_t, const List<Variant>& fields) {
-      if (const auto book = weak.lock()) book->heard(fields);
+    client::StandingConditions::Handlers handlers;
+    handlers.complete = [timer = told_] { timer->cancel(); };
+    handlers.told = [weak = weak_from_this()](const Condition& condition, bool isGone) {
+      const auto book = weak.lock();
+      if (!book || book->listeners_.empty()) return;
+      const Condition placed = book->placed(condition);
+      for (const auto& listener : book->listeners_)
+        if (const auto told = listener.lock()) (*told)(placed, isGone);
     };
-    auto made = co_await client::Subscription::create(session, settings, std::move(handlers));
-    if (!made) co_return made.error();
-    subscription_ = *made;
-    auto added = co_await subscription_->addEvents(id::Server, client::conditionFilter());
-    if (!added) co_return added.error();
-    std::vector<Variant> inputs;
-    inputs.push_back(Variant(subscription_->id()));
-    auto refreshed = co_await session->call(id::ConditionType, id::ConditionType_ConditionRefresh, std::move(inputs));
-    if (!refreshed) co_return refreshed.error();
-    if (refreshed->error.code.isBad()) co_return refreshed->error;
+    auto opened = co_await client::StandingConditions::open(session, std::move(handlers));
+    if (!opened) co_return opened.error();
+    conditions_ = *opened;
     attempt.hasWorked = true;
   }
   // All who wait, wait for the same moment.
   const auto timer = told_;
-  if (!isTold_) co_await timer->async_wait(net::kQuietly);
-  if (!isTold_) co_return Error{status::BadTimeout, "the server has not yet told how its alarms stand", "try again"};
+  if (!isTold()) co_await timer->async_wait(net::kQuietly);
+  if (!isTold()) co_return Error{status::BadTimeout, "the server has not yet told how its alarms stand", "try again"};
   co_return Result<void>();
 }
 
 std::vector<Condition> AlarmBook::standing() const {
   std::vector<Condition> out;
-  for (const auto& [key, condition] : conditions_) out.push_back(condition);
+  for (const auto& [key, condition] : conditions_->all()) out.push_back(placed(condition));
   return out;
 }
 
@@ -62,23 +59,10 @@ std::shared_ptr<void> AlarmBook::listen(Told told) {
   return listener;
 }
 
-void AlarmBook::heard(const List<Variant>& fields) {
-  if (client::endsRefresh(fields)) {
-    isTold_ = true;
-    told_->cancel();
-  }
-  auto condition = client::conditionOf(fields);
-  if (!condition) return;
-  const auto node = space_.find(condition->id);
-  condition->path = node == space::kNoNode ? condition->id.text() : space_.path(node);
-  const Key key{condition->id.text(), condition->branch.text()};
-  const bool isGone = !condition->isRetained;
-  if (isGone)
-    conditions_.erase(key);
-  else
-    conditions_[key] = *condition;
-  for (const auto& weak : listeners_)
-    if (const auto told = weak.lock()) (*told)(*condition, isGone);
+Condition AlarmBook::placed(Condition condition) const {
+  const auto node = space_.find(condition.id);
+  condition.path = node == space::kNoNode ? condition.id.text() : space_.path(node);
+  return condition;
 }
 
 Json jsonOf(const Condition& c) {

@@ -1,11 +1,8 @@
 #pragma once
 
 #include "core/space/space.hpp"
-#include "service/client/conditions.hpp"
-#include "service/client/subscription.hpp"
+#include "service/client/standing_conditions.hpp"
 #include "service/console/web.hpp"
-
-#include <map>
 
 namespace zunth::console {
 
@@ -23,15 +20,13 @@ class AlarmBook : public std::enable_shared_from_this<AlarmBook> {
   std::shared_ptr<void> listen(Told told);
 
  private:
-  using Key = std::pair<std::string, std::string>;  // of the condition and its branch
-  void heard(const ua::List<ua::Variant>& fields);
+  client::Condition placed(client::Condition condition) const;
 
   const space::Space& space_;
-  std::shared_ptr<client::Subscription> subscription_;
-  std::map<Key, client::Condition> conditions_;
+  std::shared_ptr<client::StandingConditions> conditions_;
   std::vector<std::weak_ptr<Told>> listeners_;
   std::shared_ptr<boost::asio::steady_timer> told_;  // cancelled when all has been told
-  bool isOpening_ = false, isTold_ = false;
+  bool isOpening_ = false;
 };
 
 /// A condition as the console's pages and scripts read it.

@@ -3,7 +3,7 @@
 #include "core/channel/url.hpp"
 #include "core/ua/generated/node_ids.hpp"
 #include "core/ua/structure_codec.hpp"
-#include "service/client/subscription.hpp"
+#include "service/client/standing_conditions.hpp"
 
 #include <algorithm>
 #include <atomic>
@@ -38,7 +38,7 @@ namespace {
 class Site {
  public:
   /// `before` is what a shell does before it becomes the service.
-  explicit Site(const std::string& before = "exec ") {
+  explicit Site(const std::string& before = "exec ", const std::string& moreModel = {}) {
     folder.write("site/site.yaml",
                  "name: Test\nuri: urn:fernhollow.example:test\nendpoint: [opc.tcp://127.0.0.1:0, "
                  "opc.https://127.0.0.1:0]\nsecurity:\n  unsecured: on\n  anonymous: on\nnode-management: on\n");
@@ -49,7 +49,7 @@ objects:
     text: String = "x" writable
     parts: BaseDataType[] writable
     level: Float m 0..5
-)");
+)" + moreModel);
     service = std::make_unique<test::Process>(std::vector<std::string>{
         "/bin/sh", "-c", before + test::program("zunthd") + " " + (folder.path / "site").string() + " --log off"});
     for (int i = 0; i < 2; ++i) {
@@ -672,6 +672,74 @@ TEST_CASE("a service without descriptors goes on when there are some again", "[h
   good.finish();
   CHECK(good.failure == "");
   CHECK(good.seen.back() == good.written);
+  CHECK(site.service->stop() == 0);
+}
+
+TEST_CASE("ten thousand alarms at once hide none, and keep nobody waiting", "[hostile][alarm]") {
+  constexpr std::size_t kPumps = 10'000;
+  Site site("exec ", R"(  "P{1..10000}": Pump
+types:
+  Pump:
+    heat: Double = 10 writable
+    alarms: {hot: limit heat high 50 highhigh 80 severity 400 700}
+)");
+  GoodClient good(site.url);
+  REQUIRE(good.failure == "");
+  asio::io_context loop(1);
+  test::run(loop, [&]() -> Awaitable<void> {
+    const auto session = co_await sessionAt(site.url);
+    const auto heatAll = [&](double heat) -> Awaitable<void> {
+      WriteRequest write;
+      for (std::size_t i = 1; i <= kPumps; ++i)
+        write.nodesToWrite.push_back({NodeId(2, String("P" + std::to_string(i) + "/heat")),
+                                      13,
+                                      {},
+                                      DataValue(Variant(i % 2 ? heat : heat + 30))});
+      auto done = co_await session->request(std::move(write));
+      REQUIRE(done);
+      CHECK(std::ranges::all_of(done->results, [](StatusCode code) { return code.isGood(); }));
+    };
+    asio::steady_timer changed(co_await asio::this_coro::executor);
+    client::StandingConditions::Handlers handlers;
+    handlers.complete = [&] { changed.cancel(); };
+    handlers.told = [&](const client::Condition&, bool) { changed.cancel(); };
+    const auto until = [&](auto isSo) -> Awaitable<bool> {
+      const auto end = std::chrono::steady_clock::now() + std::chrono::seconds(60);
+      while (!isSo() && std::chrono::steady_clock::now() < end) {
+        changed.expires_at(end);
+        co_await changed.async_wait(net::kQuietly);
+      }
+      co_return isSo();
+    };
+    // One hears them come; one comes when they are there, and is told how they stand.
+    auto early = co_await client::StandingConditions::open(session, handlers);
+    REQUIRE(early);
+    CHECK(co_await until([&] { return (*early)->isComplete(); }));
+    CHECK((*early)->all().empty());
+    co_await heatAll(55);
+    CHECK(co_await until([&] { return (*early)->all().size() == kPumps; }));
+    auto late = co_await client::StandingConditions::open(session, handlers);
+    REQUIRE(late);
+    CHECK(co_await until([&] { return (*late)->isComplete(); }));
+    CHECK((*late)->all().size() == kPumps);
+    CHECK(std::ranges::count_if((*late)->all(), [](const auto& each) { return each.second.severity == 700; }) ==
+          kPumps / 2);
+    // They go, and stand until somebody has acknowledged them.
+    co_await heatAll(-30);
+    for (const auto* list : {&*early, &*late})
+      CHECK(co_await until(
+          [&] { return std::ranges::none_of((*list)->all(), [](const auto& each) { return each.second.isActive; }); }));
+    CHECK((*early)->all().size() == kPumps);
+    co_await session->close();
+  });
+  good.finish();
+  CHECK(good.failure == "");
+  CHECK(good.seen.back() == good.written);
+  std::ranges::sort(good.waits);
+  const double median = good.waits[good.waits.size() / 2];
+  CAPTURE(median, good.waits.back());
+  CHECK(good.waits.back() < 4'000 * median);
+  CHECK(site.memory() < 400 * kMemoryFactor << 20);
   CHECK(site.service->stop() == 0);
 }
 
