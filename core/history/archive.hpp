@@ -14,7 +14,8 @@ class Archive {
   virtual VariableId variable(const std::string& name) = 0;
   /// Seen by whatever is performed afterwards, and safe after a second or so.
   virtual void append(std::vector<Record> records) = 0;
-  virtual void append(KeptEvent event) = 0;
+  /// False when there is no room for it.
+  virtual bool append(KeptEvent event) = 0;
   /// Done with the store, after everything that came before; what it gives is called on the services' thread.
   using Work = std::function<std::function<void()>(Store&)>;
   virtual void perform(Work work) = 0;

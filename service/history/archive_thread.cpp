@@ -53,9 +53,6 @@ void ArchiveThread::append(std::vector<Record> records) {
         lostSince_.try_emplace(record.variable, record.sample.sourceTimestamp);
         continue;
       }
-      if (!lostSince_.empty())
-        if (const auto lost = lostSince_.extract(record.variable))
-          records_.push_back({record.variable, DataValue(Variant(), lost.mapped(), status::BadDataLost)});
       waitingOctets_ += footprint(record.sample.value);
       records_.push_back(std::move(record));
     }
@@ -64,9 +61,11 @@ void ArchiveThread::append(std::vector<Record> records) {
   if (areMany) something_.notify_one();
 }
 
-void ArchiveThread::append(KeptEvent event) {
+bool ArchiveThread::append(KeptEvent event) {
   const std::lock_guard lock(mutex_);
-  if (events_.size() < kMostEventsWaiting) events_.push_back(std::move(event));
+  if (events_.size() >= kMostEventsWaiting) return false;
+  events_.push_back(std::move(event));
+  return true;
 }
 
 void ArchiveThread::perform(Work work) {
@@ -91,6 +90,9 @@ void ArchiveThread::run() {
       something_.wait_until(lock, saveAt, [&] { return isStopping_ || !works_.empty() || records_.size() >= kMany; });
       std::swap(names, newNames_);
       std::swap(records, records_);
+      // From then on nothing is known of them, whether or not another sample comes.
+      for (const auto& [variable, since] : std::exchange(lostSince_, {}))
+        records.push_back({variable, DataValue(Variant(), since, status::BadDataLost)});
       waitingOctets_ = 0;
       std::swap(events, events_);
       if (!works_.empty()) {

@@ -24,7 +24,7 @@ class ArchiveThread final : public Archive {
   VariableId variable(const std::string& name) override;
   /// Where more waits than there is room for, it is given up, and marked as lost.
   void append(std::vector<Record> records) override;
-  void append(KeptEvent event) override;
+  bool append(KeptEvent event) override;
   void perform(Work work) override;
   ua::DateTime watchedBefore() const override { return watchedBefore_; }
   ua::DateTime beginsAt() const override { return {beginsAt_.load()}; }

@@ -1,5 +1,7 @@
 #include "service/history/embedded_store.hpp"
 
+#include "core/ua/footprint.hpp"
+
 #include <algorithm>
 
 #include <fmt/format.h>
@@ -130,14 +132,7 @@ void EmbeddedStore::append(std::span<const Record> records) {
       lastFile_ = use(lastMonth_);
     }
     if (!lastFile_) {
-      // It waits for the file; what there is no room for is lost, and marked so where it begins.
-      auto& waiting = months_[lastMonth_].waiting;
-      if (waiting_ < kMostUnsaved) {
-        waiting.push_back(record);
-        ++waiting_;
-      } else if (waiting.empty() || waiting.back().sample.status != status::BadDataLost) {
-        waiting.push_back({record.variable, DataValue(Variant(), time, status::BadDataLost)});
-      }
+      wait(months_[lastMonth_], record);
       continue;
     }
     Place& place = lastPlaces_[record.variable];
@@ -146,14 +141,31 @@ void EmbeddedStore::append(std::span<const Record> records) {
   }
 }
 
+/// For the file; what there is no room for is lost, and marked so where it begins.
+void EmbeddedStore::wait(Month& month, const Record& record) {
+  const std::size_t octets = footprint(record.sample.value);
+  if (month.lostSince.contains(record.variable)) return;
+  if (waiting_ >= kMostUnsaved || waitingOctets_ + octets > kMostUnsavedOctets) {
+    month.lostSince.emplace(record.variable, record.sample.sourceTimestamp);
+    return;
+  }
+  month.waiting.push_back(record);
+  ++waiting_;
+  waitingOctets_ += octets;
+}
+
 /// Tries a file again that couldn't be opened, and gives it what came meanwhile.
 Result<void> EmbeddedStore::bringWaiting(MonthNumber number) {
   Month& month = months_[number];
   month.isLost = false;
   if (!use(number)) return openError_;
-  const auto records = std::exchange(month.waiting, {});
-  waiting_ -= std::min(waiting_, records.size());
+  auto records = std::exchange(month.waiting, {});
+  waiting_ -= records.size();
+  for (const auto& record : records) waitingOctets_ -= footprint(record.sample.value);
+  for (const auto& [variable, since] : std::exchange(month.lostSince, {}))
+    records.push_back({variable, DataValue(Variant(), since, status::BadDataLost)});
   append(records);
+  append(std::exchange(month.waitingEvents, {}));
   return {};
 }
 
@@ -194,8 +206,17 @@ std::vector<EmbeddedStore::MonthNumber> EmbeddedStore::monthsBetween(DateTime fr
 }
 
 void EmbeddedStore::append(std::vector<KeptEvent> events) {
-  for (auto& event : events)
-    if (MonthFile* file = use(monthOf(event.time))) file->append(std::move(event));
+  for (auto& event : events) {
+    const MonthNumber number = monthOf(event.time);
+    MonthFile* file = use(number);
+    auto& waiting = months_[number].waitingEvents;
+    if ((file ? file->unsavedEvents() : waiting.size()) >= kMostUnsavedEvents)
+      tellDamage("events are lost, as they can't be written");
+    else if (file)
+      file->append(std::move(event));
+    else
+      waiting.push_back(std::move(event));
+  }
 }
 
 Result<std::vector<KeptEvent>> EmbeddedStore::events(DateTime from, DateTime to, std::size_t most,
@@ -246,6 +267,9 @@ class EmbeddedStore::Walk final : public Timeline {
         samples[begin(month)] = DataValue(Variant(), begin(month), status::BadDataLost);
       for (const auto& record : store_.months_[month].waiting)
         if (record.variable == variable_) samples[record.sample.sourceTimestamp] = record.sample;
+      if (const auto lost = store_.months_[month].lostSince.find(variable_);
+          lost != store_.months_[month].lostSince.end())
+        samples[lost->second] = DataValue(Variant(), lost->second, status::BadDataLost);
       std::vector<DataValue> all;
       for (auto& [time, sample] : samples) all.push_back(std::move(sample));
       return Result<bool>(walkOver(all, from, to, visit));

@@ -33,8 +33,9 @@ class EmbeddedStore final : public Store {
   ua::Result<void> shrink(std::uint64_t octets) override;
   ua::DateTime beginsAt() const override;
 
-  /// Samples that wait to be saved, at most; then what came last is given up, and marked as lost.
-  static constexpr std::size_t kMostUnsaved = 500'000;
+  /// Samples that wait to be saved, at most, and octets of their values; then what came last is given up, and marked
+  /// as lost. Of events, it is told.
+  static constexpr std::size_t kMostUnsaved = 500'000, kMostUnsavedOctets = 256u << 20, kMostUnsavedEvents = 100'000;
   /// Files that are open at once, for reading old months.
   static constexpr std::size_t kMostOpen = 6;
 
@@ -49,6 +50,8 @@ class EmbeddedStore final : public Store {
     bool wasThere = false;          // before this start: what can't be read of it is lost
     bool isTold = false;            // that it can't be opened
     std::vector<Record> waiting{};  // what came meanwhile, in order of coming
+    std::vector<KeptEvent> waitingEvents{};
+    std::map<VariableId, ua::DateTime> lostSince{};  // of variables whose samples found no room there
   };
 
   EmbeddedStore(std::filesystem::path folder, MonthFile::Damaged damaged)
@@ -56,6 +59,7 @@ class EmbeddedStore final : public Store {
   static MonthNumber monthOf(ua::DateTime time);
   static ua::DateTime begin(MonthNumber month);
   std::filesystem::path fileOf(MonthNumber month) const;
+  void wait(Month& month, const Record& record);
   ua::Result<void> bringWaiting(MonthNumber month);
   /// nullptr when it can't be opened.
   MonthFile* use(MonthNumber month);
@@ -82,6 +86,7 @@ class EmbeddedStore final : public Store {
   MonthNumber lastMonth_ = INT32_MIN;
   MonthNumber currentMonth_ = INT32_MIN;  // at the last flush
   std::size_t waiting_ = 0;               // of all months
+  std::size_t waitingOctets_ = 0;         // of their values
   ua::Error openError_;                   // of the last file that couldn't be
   std::uint64_t uses_ = 0;
   ua::DateTime watchedUntil_;

@@ -28,6 +28,7 @@ class MonthFile {
   /// Records of changes that were made elsewhere.
   ua::Result<void> append(std::size_t place, std::span<const Modified> changes);
   void append(KeptEvent event) { unsavedEvents_.push_back(std::move(event)); }
+  std::size_t unsavedEvents() const { return unsavedEvents_.size(); }
   bool hasUnsaved() const { return !unsaved_.empty() || !unsavedNames_.empty() || !unsavedEvents_.empty(); }
   /// Saves what has come, and puts heads that are long or old into blocks. Nothing has changed when it fails.
   ua::Result<void> flush(ua::DateTime now);

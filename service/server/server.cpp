@@ -180,8 +180,17 @@ void Server::serveHistory(history::Archive& archive) {
     if (core_.space.isSubtype(event.type(), id::AuditEventType)) return;
     const Variant time = event.field({{0, String("Time")}});
     const auto* when = time.get<DateTime>();
-    archive.append({history::plausibleTime(when ? *when : DateTime(), core_.clock.wallClock()),
-                    history::encodeEvent(core_.space, event)});
+    const auto keep = [&](DateTime at, const monitor::Event& kept) {
+      return archive.append({at, history::encodeEvent(core_.space, kept)});
+    };
+    const DateTime happened = history::plausibleTime(when ? *when : DateTime(), core_.clock.wallClock());
+    if (unkeptEvents_) {
+      const auto mark =
+          core_.announcer.make(id::EventQueueOverflowEventType, 900,
+                               fmt::format("{} events were not kept: more came than the history took", unkeptEvents_));
+      if (keep(core_.clock.wallClock(), mark)) unkeptEvents_ = 0;
+    }
+    unkeptEvents_ += unkeptEvents_ || !keep(happened, event);
   });
   object_.fillHistory([&archive] { return archive.beginsAt(); });
 }

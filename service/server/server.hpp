@@ -115,6 +115,7 @@ class Server final : public Services {
               ua::BinaryReader& reader);
 
   Core core_;
+  std::uint64_t unkeptEvents_ = 0;  // that found no room in the history, since the last that did
   ServerObject object_;
   Discovery discovery_;
   Subscriptions subscriptions_;

@@ -1,6 +1,7 @@
 // HistoryRead and HistoryUpdate as a client sees them.
 #include "core/aggregate/bound.hpp"
 #include "core/history/archive.hpp"
+#include "core/history/kept_event.hpp"
 #include "core/history/variables.hpp"
 #include "core/ua/text.hpp"
 #include "service/history/embedded_store.hpp"
@@ -25,10 +26,12 @@ class ArchiveByHand final : public Archive {
   }
   VariableId variable(const std::string& name) override { return store->variable(name); }
   void append(std::vector<Record> records) override { store->append(records); }
-  void append(KeptEvent event) override {
+  bool append(KeptEvent event) override {
+    if (!hasRoom) return false;
     std::vector<KeptEvent> one;
     one.push_back(std::move(event));
     store->append(std::move(one));
+    return true;
   }
   void perform(Work work) override { works.push_back(std::move(work)); }
   DateTime watchedBefore() const override { return {}; }
@@ -42,6 +45,7 @@ class ArchiveByHand final : public Archive {
   }
   std::unique_ptr<EmbeddedStore> store;
   std::deque<Work> works;
+  bool hasRoom = true;  // for events
 };
 
 constexpr std::int64_t kSecond = 10'000'000;
@@ -539,6 +543,28 @@ TEST_CASE("events are kept, and read by filter, notifier and rights", "[history]
   details.filter.selectClauses.clear();
   many.historyReadDetails = ExtensionObject::of(details);
   CHECK(first(many) == status::BadEventFilterInvalid);
+}
+
+TEST_CASE("events that found no room in the history are counted there", "[history]") {
+  Past past;
+  const auto raise = [&](const char* words) {
+    past.server->announcer().raise(past.server->announcer().make(id::SystemEventType, 10, words));
+  };
+  raise("before");
+  past.archive->hasRoom = false;
+  for (int i = 0; i < 3; ++i) raise("meanwhile");
+  past.archive->hasRoom = true;
+  for (int i = 0; i < 2; ++i) raise("after");
+  auto kept = past.archive->store->events(kBeginning, kEnd, 100, nullptr);
+  REQUIRE(kept);
+  std::vector<std::string> told;
+  for (const auto& each : *kept) {
+    const auto event = decodeEvent(past.space, each.octets);
+    REQUIRE(event);
+    told.push_back(format(event->field({{0, "Message"}})));
+  }
+  CHECK(told == std::vector<std::string>{"before", "3 events were not kept: more came than the history took", "after",
+                                         "after"});
 }
 
 TEST_CASE("remarks are made about moments, counted, and taken away again",

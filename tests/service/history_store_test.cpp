@@ -495,6 +495,39 @@ TEST_CASE("a file that is none is put aside, and the rest goes on", "[history]")
   CHECK(run.all("level").size() == 3);
 }
 
+TEST_CASE("what waits for a file that can't be opened is bounded, and each loss is marked", "[history]") {
+  const Folder folder;
+  Opened run(folder.path);
+  fs::create_directories(folder.path / "2026-04.sqlite");
+  const DateTime begin = day("2026-04-02T00:00:00Z");
+  const auto ends = [&](const std::string& name) {
+    const auto all = run.all(name);
+    return std::pair(all.size(), all.empty() ? DataValue() : all.back());
+  };
+  constexpr int kRoom = EmbeddedStore::kMostUnsaved;
+  run.add("level", ramp(begin, kRoom, 0.1));
+  for (const char* name : {"level", "flow"}) run.add(name, ramp(later(begin, 90'000), 3));
+  std::vector<KeptEvent> events(2);
+  for (auto& event : events) event = {begin, Bytes(4), 0};
+  run.store->append(std::move(events));
+  CHECK_FALSE(run.store->flush(begin));
+  CHECK_FALSE(run.damage.empty());
+  for (const bool isOpen : {false, true}) {
+    CAPTURE(isOpen);
+    if (isOpen) {
+      fs::remove(folder.path / "2026-04.sqlite");
+      REQUIRE(run.store->flush(begin));
+    }
+    for (const auto& [name, size] : {std::pair("level", kRoom + 1), std::pair("flow", 1)}) {
+      const auto [count, last] = ends(name);
+      CHECK(count == static_cast<std::size_t>(size));
+      CHECK(last.status == status::BadDataLost);
+      CHECK(last.sourceTimestamp == later(begin, 90'000));
+    }
+  }
+  CHECK(run.store->events(kBeginning, kEnd, 9, nullptr)->size() == 2);
+}
+
 // Recording
 
 /// An archive on a thread, whose answers come when they are asked for.
