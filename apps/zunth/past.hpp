@@ -5,6 +5,7 @@
 
 namespace zunth::cli {
 
+using client::eachPast;
 using client::Past;
 using client::PastWish;
 using client::readModified;

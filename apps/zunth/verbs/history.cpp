@@ -146,11 +146,73 @@ bool isElsewhen(const DataValue& value) {
   return value.serverTimestamp != value.sourceTimestamp && !value.serverTimestamp.isNull();
 }
 
+const std::vector<std::string> kPastColumns{"node", "time", "value", "unit", "status"};
+
+/// What is printed of a value.
+std::vector<Cell> rowOf(const Kept& kept, const PastWish& wish, const DataValue& value, bool showsServer) {
+  const auto& [node, facts] = kept;
+  const std::string status(value.status.name());
+  // What was calculated has a type of its own.
+  VariableFacts own = facts;
+  if (wish.function && value.value.type() != facts.builtIn) own = VariableFacts{};
+  // Of what was calculated, more digits than these mean nothing to people.
+  const double* number = wish.function ? value.value.get<double>() : nullptr;
+  const auto calculated = number ? std::optional(fmt::format("{:.6g}", *number)) : std::nullopt;
+  std::vector<Cell> row{
+      node.path,
+      Cell(localTime(value.sourceTimestamp.time()), value.sourceTimestamp.text()),
+      Cell(value.value.isNull() ? "-"
+           : calculated         ? *calculated
+                                : valueText(value.value, own),
+           valueJson(value.value, own)),
+      unitOf(wish, facts.unit),
+      Cell(coloured(value.status, status), status),
+  };
+  if (showsServer)
+    row.emplace_back(isElsewhen(value) ? dim(localTime(value.serverTimestamp.time())) : "",
+                     value.serverTimestamp.isNull() ? Json() : Json(value.serverTimestamp.text()));
+  return row;
+}
+
+Error unreadable(const Kept& kept, StatusCode why) { return {why, kept.node.path + ": its history can't be read", {}}; }
+
+int nothingKept(const Options& options) {
+  if (!options.quiet) std::fputs("nothing was kept in that time\n", stderr);
+  return kNo;
+}
+
+/// As CSV, printed as it comes: a year of a value each second is more than anybody wants to hold.
+Awaitable<int> stream(SessionPtr session, Options options, PastWish wish, std::vector<Kept> kept) {
+  auto columns = kPastColumns;
+  columns.emplace_back("server");
+  const auto progress = progressOf(options);
+  std::size_t count = 0;
+  int code = kDone;
+  for (const auto& each : kept) {
+    auto fine = co_await eachPast(session, each.node.nodeId, wish, [&](std::vector<DataValue> part) {
+      if (part.empty()) return true;
+      Records records(columns);
+      for (const auto& value : part) records.add(rowOf(each, wish, value, true));
+      const std::string text = records.text(options.format, false);
+      std::fputs(text.c_str() + (count ? text.find('\n') + 1 : 0), stdout);
+      count += part.size();
+      if (progress) progress(count);
+      return std::ferror(stdout) == 0;
+    });
+    if (!fine && session->isOpen())
+      code = fail(fine.error().cause.empty() ? unreadable(each, fine.code()) : fine.error());
+    else if (!fine)
+      co_return fail(fine.error());
+  }
+  co_return count == 0 && code == kDone ? nothingKept(options) : code;
+}
+
 Awaitable<int> show(SessionPtr session, Options options, HistoryWish asked) {
   const auto wish = wishOf(asked);
   if (!wish) co_return fail(wish.error());
   auto kept = co_await historiesOf(session, asked.nodes);
   if (!kept) co_return fail(kept.error());
+  if (options.format == Format::Csv && asked.last == 0) co_return co_await stream(session, options, *wish, *kept);
   std::vector<NodeId> ids;
   for (const auto& each : *kept) ids.push_back(each.node.nodeId);
   auto pasts = co_await readPast(session, ids, *wish, progressOf(options));
@@ -159,43 +221,17 @@ Awaitable<int> show(SessionPtr session, Options options, HistoryWish asked) {
   bool showsServer = options.format != Format::Table;
   for (const auto& past : *pasts)
     for (const auto& value : past.values) showsServer |= isElsewhen(value);
-  std::vector<std::string> columns{"node", "time", "value", "unit", "status"};
+  auto columns = kPastColumns;
   if (showsServer) columns.emplace_back("server");
   Records records(columns);
   int code = kDone;
   for (std::size_t i = 0; i < kept->size(); ++i) {
-    const auto& [node, facts] = (*kept)[i];
     auto& past = (*pasts)[i];
-    if (past.error.code.isBad()) code = fail({past.error.code, node.path + ": its history can't be read", {}});
+    if (past.error.code.isBad()) code = fail(unreadable((*kept)[i], past.error.code));
     if (asked.last > 0) std::ranges::reverse(past.values);
-    for (const auto& value : past.values) {
-      const std::string status(value.status.name());
-      // What was calculated has a type of its own.
-      VariableFacts own = facts;
-      if (wish->function && value.value.type() != facts.builtIn) own = VariableFacts{};
-      // Of what was calculated, more digits than these mean nothing to people.
-      const double* number = wish->function ? value.value.get<double>() : nullptr;
-      const auto calculated = number ? std::optional(fmt::format("{:.6g}", *number)) : std::nullopt;
-      std::vector<Cell> row{
-          node.path,
-          Cell(localTime(value.sourceTimestamp.time()), value.sourceTimestamp.text()),
-          Cell(value.value.isNull() ? "-"
-               : calculated         ? *calculated
-                                    : valueText(value.value, own),
-               valueJson(value.value, own)),
-          unitOf(*wish, facts.unit),
-          Cell(coloured(value.status, status), status),
-      };
-      if (showsServer)
-        row.emplace_back(isElsewhen(value) ? dim(localTime(value.serverTimestamp.time())) : "",
-                         value.serverTimestamp.isNull() ? Json() : Json(value.serverTimestamp.text()));
-      records.add(std::move(row));
-    }
+    for (const auto& value : past.values) records.add(rowOf((*kept)[i], *wish, value, showsServer));
   }
-  if (records.empty() && code == kDone && !isStructured(options.format)) {
-    if (!options.quiet) std::fputs("nothing was kept in that time\n", stderr);
-    co_return kNo;
-  }
+  if (records.empty() && code == kDone && !isStructured(options.format)) co_return nothingKept(options);
   std::fputs(records.text(options.format, isTerminal(), {2}).c_str(), stdout);
   co_return code;
 }
@@ -245,8 +281,7 @@ Awaitable<Result<std::vector<Series>>> seriesOf(SessionPtr session, Options opti
   std::vector<Series> out;
   for (std::size_t i = 0; i < kept.size(); ++i) {
     auto& past = (*pasts)[i];
-    if (past.error.code.isBad())
-      co_return Error{past.error.code, kept[i].node.path + ": its history can't be read", {}};
+    if (past.error.code.isBad()) co_return unreadable(kept[i], past.error.code);
     Series series{kept[i].node.path, unitOf(wish, kept[i].facts.unit), {}};
     const auto type = kept[i].facts.builtIn;
     series.isStepped = type != BuiltInType::Double && type != BuiltInType::Float;
