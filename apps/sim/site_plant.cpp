@@ -84,7 +84,8 @@ std::vector<Guess> guessesFor(const admin::Site& site, std::size_t device) {
     for (const auto& binding : site.bindings.variables)
       if (binding.device == device && binding.point == i) {
         std::tie(low, high) = rangeOf(*site.space, binding.variable);
-        shown = site.space->builtInType(site.space->traits(binding.variable).dataType);
+        shown =
+            binding.part ? binding.part->type : site.space->builtInType(site.space->traits(binding.variable).dataType);
       }
     out.emplace_back(points[i], shown, low, high, 0.13 * static_cast<double>(i));
     if (heartbeat && heartbeat->point == i) out.back().beat();

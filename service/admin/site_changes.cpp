@@ -28,7 +28,8 @@ Texts bindingsOf(const Site& site) {
   Texts out;
   for (const auto& binding : site.bindings.variables) {
     const auto& device = site.devices[binding.device];
-    out[site.space->path(binding.variable)] = device.name + "/" + device.points[binding.point].name();
+    out[site.space->path(binding.variable) + (binding.part ? binding.part->text : "")] =
+        device.name + "/" + device.points[binding.point].name();
   }
   for (const auto& binding : site.bindings.computed) out[site.space->path(binding.variable)] = "= " + binding.text;
   for (const auto& binding : site.bindings.methods)

@@ -26,7 +26,8 @@ Awaitable<Answer> tellPoints(Console& console, Visit visit) {
     if (binding.device == index && binding.point < nodes.size() && space.exists(binding.variable) &&
         space.sees(visit.rights(), binding.variable))
       nodes[binding.point].push_back(
-          {{"id", space.nodeId(binding.variable).text()}, {"path", space.path(binding.variable)}});
+          {{"id", space.nodeId(binding.variable).text()},
+           {"path", space.path(binding.variable) + (binding.part ? binding.part->text : "")}});
   Json points = Json::array();
   for (std::size_t i = 0; i < nodes.size(); ++i)
     points.push_back({{"point", device->points[i].name()},

@@ -47,15 +47,25 @@ class Reader {
  public:
   Reader(const Space& space, const std::vector<DeviceFile>& devices, Bindings& bindings, Findings& findings)
       : space_(space), devices_(devices), bindings_(bindings), findings_(findings) {
-    for (const auto& binding : bindings.variables) bound_.insert(binding.variable);
+    for (const auto& binding : bindings.variables) {
+      bound_.insert(binding.variable);
+      if (binding.part)
+        partly_.insert(space.path(binding.variable) + binding.part->text);
+      else
+        wholes_.insert(binding.variable);
+    }
     for (const auto& binding : bindings.methods) bound_.insert(binding.method);
-    for (const auto& binding : bindings.computed) bound_.insert(binding.variable);
+    for (const auto& binding : bindings.computed) {
+      bound_.insert(binding.variable);
+      wholes_.insert(binding.variable);
+    }
   }
 
   void bind(const Entry& entry) {
     if (!entry.value)
       return findings_.error(entry.key.place, fmt::format("'{}' is bound to nothing", entry.key.text), kHelp);
     const bool isMethod = entry.key.text.ends_with("()");
+    if (!isMethod && bindParts(entry)) return;
     const Text path = isMethod ? entry.key.part(0, entry.key.text.size() - 2) : entry.key;
     for (const Match& match : matchesOf(space_, path, isMethod ? NodeClass::Method : NodeClass::Variable, findings_)) {
       if (isMethod)
@@ -88,40 +98,120 @@ class Reader {
     return Target{static_cast<std::size_t>(found - devices_.begin()), filled.substr(slash + 1)};
   }
 
+  /// "PATH[2]", "PATH.grams", "PATH[{n}]": whether it is about parts of variables. A name may look like one.
+  bool bindParts(const Entry& entry) {
+    const std::string& text = entry.key.text;
+    const auto slash = text.rfind('/');
+    const auto from = slash == std::string::npos ? 0 : slash + 1;
+    const auto at = text.ends_with(']') ? text.rfind('[') : text.rfind('.');
+    if (at == std::string::npos || at <= from) return false;
+    Findings whole;
+    if (!matchesOf(space_, entry.key, NodeClass::Variable, whole).empty()) return false;
+    Findings stem;
+    const auto matches = matchesOf(space_, entry.key.part(0, at), NodeClass::Variable, stem);
+    if (matches.empty()) {
+      if (!text.ends_with(']')) return false;
+      const auto& finding = stem.list().front();
+      findings_.error(finding.place, finding.message, finding.hint);
+      return true;
+    }
+    for (const Match& match : matches) bindParts(entry, match, text.substr(at));
+    return true;
+  }
+
+  void bindParts(const Entry& entry, const Match& match, const std::string& wanted) {
+    if (space_.nodeClass(match.node) != NodeClass::Variable)
+      return findings_.error(entry.key.place, fmt::format("{} is no variable", space_.path(match.node)),
+                             "only variables have values");
+    if (!types_) types_ = space::typeCatalog(space_);
+    const auto parts = partsOf(space_, *types_, match.node);
+    if (!parts) return findings_.error(entry.key.place, parts.error().cause, parts.error().next);
+    const auto open = wanted.find('{'), close = wanted.find('}');
+    bool isAny = false;
+    for (const Part& part : *parts) {
+      Captures captures = match.captures;
+      if (open != std::string::npos && close != std::string::npos) {
+        const bool isRow = part.text.front() == '[';
+        if (isRow != (wanted.front() == '[')) continue;
+        captures[wanted.substr(open + 1, close - open - 1)] = part.text.substr(1, part.text.size() - (isRow ? 2 : 1));
+      } else if (part.text != wanted) {
+        continue;
+      }
+      isAny = true;
+      bindPart(entry, Match{match.node, std::move(captures)}, part);
+    }
+    if (isAny) return;
+    std::vector<std::string> names;
+    for (const Part& part : *parts) names.push_back(part.text);
+    const auto near = nearest(wanted, names);
+    findings_.error(
+        entry.key.place, fmt::format("{} has no part '{}'", space_.path(match.node), wanted),
+        near.empty() ? fmt::format("{} to {}", names.front(), names.back()) : fmt::format("did you mean '{}'?", near));
+  }
+
+  void bindPart(const Entry& entry, const Match& match, const Part& part) {
+    const auto point = pointOf(*entry.value, match.captures);
+    if (!point) return;
+    const auto& [device, index] = *point;
+    const DevicePoint& bound = devices_[device].points[index];
+    const std::string path = space_.path(match.node) + part.text;
+    const bool isSameShape = bound.type() == BuiltInType::Variant || (bound.raw.length > 0) == part.isRow;
+    if (!isConvertible(part.type, bound.type()) || !isSameShape)
+      return findings_.error(entry.value->place,
+                             fmt::format("{} is a {}{}, the point {} gives a {}", path, nameOf(part.type),
+                                         part.isRow ? "[]" : "", bound.name(), bound.typeText()),
+                             "change the type in the model or at the point");
+    if (wholes_.contains(match.node) || !partly_.insert(path).second)
+      return findings_.error(entry.key.place, fmt::format("{} is bound twice", path), "a part has one source");
+    bound_.insert(match.node);
+    warnOfReadOnly(entry, match.node, bound);
+    bindings_.variables.push_back({match.node, device, index, part});
+  }
+
   void bindVariable(const Entry& entry, const Match& match) {
     if (space_.nodeClass(match.node) != NodeClass::Variable)
       return findings_.error(entry.key.place, fmt::format("{} is no variable", space_.path(match.node)),
                              "only variables have values; a method is written with ()");
     if (entry.value->text.starts_with('=')) return bindComputed(entry, match);
-    const auto target = targetOf(*entry.value, match.captures);
-    if (!target) return;
+    const auto found = pointOf(*entry.value, match.captures);
+    if (!found || claimed(entry, match.node)) return;
+    const DevicePoint& point = devices_[found->first].points[found->second];
+    const BuiltInType shown = space_.builtInType(space_.traits(match.node).dataType);
+    if (!isConvertible(shown, point.type()) || !fitsShape(space_, match.node, point))
+      return findings_.error(entry.value->place,
+                             fmt::format("{} is a {}, the point {} gives a {}", space_.path(match.node),
+                                         shapeText(space_, match.node, nameOf(shown)), point.name(), point.typeText()),
+                             "change the type in the model or at the point");
+    warnOfReadOnly(entry, match.node, point);
+    bindings_.variables.push_back({match.node, found->first, found->second});
+  }
+
+  static bool isConvertible(BuiltInType shown, BuiltInType point) {
+    const auto isNumber = [](BuiltInType type) { return isNumeric(type) || type == BuiltInType::Boolean; };
+    return shown == point || shown == BuiltInType::Variant || point == BuiltInType::Variant ||
+           (isNumber(shown) && isNumber(point));
+  }
+
+  void warnOfReadOnly(const Entry& entry, NodeIndex variable, const DevicePoint& point) {
+    if ((space_.traits(variable).accessLevel & AccessLevelType::CurrentWrite) && !point.isWritable())
+      findings_.warn(entry.value->place, fmt::format("{} is writable, but the point {} is not: writes will be refused",
+                                                     space_.path(variable), point.name()));
+  }
+
+  /// The device and the point that stand on the right.
+  std::optional<std::pair<std::size_t, PointIndex>> pointOf(const Text& text, const Captures& captures) {
+    const auto target = targetOf(text, captures);
+    if (!target) return std::nullopt;
     const DeviceFile& device = devices_[target->device];
     const auto point = std::ranges::find(device.points, target->what, &DevicePoint::name);
-    if (point == device.points.end()) {
-      std::vector<std::string> names;
-      for (const auto& p : device.points) names.push_back(p.name());
-      const auto near = nearest(target->what, names);
-      return findings_.error(entry.value->place,
-                             fmt::format("the device {} has no point '{}'", device.name, target->what),
-                             near.empty() ? "" : fmt::format("did you mean '{}'?", near));
-    }
-    if (claimed(entry, match.node)) return;
-    const auto& traits = space_.traits(match.node);
-    const BuiltInType shown = space_.builtInType(traits.dataType);
-    const bool fits = shown == point->type() || shown == BuiltInType::Variant ||
-                      point->type() == BuiltInType::Variant ||
-                      ((isNumeric(shown) || shown == BuiltInType::Boolean) &&
-                       (isNumeric(point->type()) || point->type() == BuiltInType::Boolean));
-    if (!fits || !fitsShape(space_, match.node, *point))
-      return findings_.error(
-          entry.value->place,
-          fmt::format("{} is a {}, the point {} gives a {}", space_.path(match.node),
-                      shapeText(space_, match.node, nameOf(shown)), point->name(), point->typeText()),
-          "change the type in the model or at the point");
-    if ((traits.accessLevel & AccessLevelType::CurrentWrite) && !point->isWritable())
-      findings_.warn(entry.value->place, fmt::format("{} is writable, but the point {} is not: writes will be refused",
-                                                     space_.path(match.node), point->name()));
-    bindings_.variables.push_back({match.node, target->device, static_cast<PointIndex>(point - device.points.begin())});
+    if (point != device.points.end())
+      return std::pair(target->device, static_cast<PointIndex>(point - device.points.begin()));
+    std::vector<std::string> names;
+    for (const auto& each : device.points) names.push_back(each.name());
+    const auto near = nearest(target->what, names);
+    findings_.error(text.place, fmt::format("the device {} has no point '{}'", device.name, target->what),
+                    near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+    return std::nullopt;
   }
 
   void bindComputed(const Entry& entry, const Match& match) {
@@ -156,6 +246,7 @@ class Reader {
 
   bool claimed(const Entry& entry, NodeIndex node) {
     const bool twice = !bound_.insert(node).second;
+    wholes_.insert(node);
     if (twice)
       findings_.error(entry.key.place, fmt::format("{} is bound twice", space_.path(node)), "a node has one source");
     return twice;
@@ -165,7 +256,9 @@ class Reader {
   const std::vector<DeviceFile>& devices_;
   Bindings& bindings_;
   Findings& findings_;
-  std::unordered_set<NodeIndex> bound_;
+  std::unordered_set<NodeIndex> bound_, wholes_;  // nodes; those of them that are bound as a whole
+  std::unordered_set<std::string> partly_;        // paths of parts
+  std::optional<TypeCatalog> types_;
 };
 
 }  // namespace

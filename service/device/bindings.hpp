@@ -1,5 +1,6 @@
 #pragma once
 
+#include "service/device/composition.hpp"
 #include "service/device/computed.hpp"
 #include "service/device/device_file.hpp"
 
@@ -10,6 +11,7 @@ struct VariableBinding {
   space::NodeIndex variable;
   std::size_t device;  // index into the list that was bound
   PointIndex point;
+  std::optional<Part> part{};  // of the variable, which the point brings; else the whole
 };
 struct MethodBinding {
   space::NodeIndex method;
@@ -24,7 +26,7 @@ struct Bindings {
 
 /// Reads a file of the folder bindings/ against the space and the devices: "PATH: DEVICE/POINT" or
 /// "PATH(): DEVICE/ACTION" or "PATH: = EXPRESSION", where {NAME} in a path stands for any one name and is filled in on
-/// the right.
+/// the right. "PATH[2]" and "PATH.grams" are parts of a variable's value.
 void readBindings(const std::string& file, const std::string& text, const space::Space& space,
                   const std::vector<DeviceFile>& devices, Bindings& bindings, model::Findings& findings);
 

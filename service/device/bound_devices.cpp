@@ -65,8 +65,8 @@ void BoundDevices::want(Bound& bound) {
   const auto asked = pacesOf(bound);
   bound.asked = asked.value_or(Device::Paces());
   std::vector<PointIndex> polled;
-  for (const auto& [point, variables] : bound.shown)
-    if (!variables.empty() && (!asked || !bound.file.isWhenAskedFor(point) || asked->contains(point)))
+  for (const auto& [point, places] : bound.shown)
+    if (!places.empty() && (!asked || !bound.file.isWhenAskedFor(point) || asked->contains(point)))
       polled.push_back(point);
   bound.device->want(bound.file, polled, bound.asked);
 }
@@ -75,11 +75,11 @@ void BoundDevices::want(Bound& bound) {
 std::optional<Device::Paces> BoundDevices::pacesOf(const Bound& bound) const {
   if (!loop_.interest || !bound.hasWhenAsked) return std::nullopt;
   std::optional<Device::Paces> out;
-  for (const auto& [point, variables] : bound.shown) {
+  for (const auto& [point, places] : bound.shown) {
     if (!bound.file.isWhenAskedFor(point)) continue;
     if (!out) out.emplace();
-    for (const NodeIndex variable : variables)
-      if (const auto interest = loop_.interest(variable)) {
+    for (const Place& place : places)
+      if (const auto interest = loop_.interest(place.variable)) {
         const double pace = std::max(*interest, bound.file.beatOf(point));
         const auto [there, isNew] = out->emplace(point, pace);
         if (!isNew) there->second = std::min(there->second, pace);
@@ -119,9 +119,9 @@ void BoundDevices::bindDiscovered(std::vector<VariableBinding>& variables,
 void BoundDevices::forgetNodes(const Bound& bound) {
   for (PointIndex point = bound.ownPoints; point < bound.file.points.size(); ++point)
     if (const auto shown = bound.shown.find(point); shown != bound.shown.end())
-      for (const NodeIndex variable : shown->second) {
-        owners_.disown(variable);
-        sources_.erase(variable);
+      for (const Place& place : shown->second) {
+        owners_.disown(place.variable);
+        sources_.erase(place.variable);
       }
 }
 
@@ -135,7 +135,7 @@ void BoundDevices::showDiscovered(Bound& bound, PointIndex first, std::vector<De
     const auto& raw = points[i].raw;
     kept.push_back({raw.name, raw.where, raw.type});
     if (nodes[i] == space::kNoNode) continue;
-    bindVariable(*self, first + i, nodes[i]);
+    bindVariable(*self, first + i, {nodes[i]});
     showAwaited(nodes[i]);
   }
   spdlog::info("device {}: discovered {} points, the first is '{}'", bound.file.name, points.size(),
@@ -272,59 +272,6 @@ void BoundDevices::tellLink(Bound& bound, bool isConnected) {
   if (before != isConnected && loop_.cameOrWent) loop_.cameOrWent(nodes_.nodeOf(bound.file.name), stateOf(bound));
 }
 
-void BoundDevices::explain(NodeIndex variable, Instant deadline, ExplainDone done) {
-  if (const auto computed = computed_->wayOf(variable)) return done(wayOf(*computed, variable));
-  const auto source = sources_.find(variable);
-  if (source == sources_.end())
-    return done(Error{status::BadNotFound, space_.path(variable) + " is bound to no device: it keeps what is written",
-                      "bind it in bindings/"});
-  const auto& [bound, point] = source->second;
-  bound->device->trace(point, true);
-  bound->device->refresh({point}, deadline,
-                         later(&BoundDevices::refreshes_, std::function<void()>([this, bound = bound, point = point,
-                                                                                 variable, done = std::move(done)] {
-                           bound->device->trace(point, false);
-                           done(wayOf(*bound, point, variable));
-                         })));
-}
-
-/// All stages from the device to the node, as far as a value has just come.
-Trace BoundDevices::wayOf(Bound& bound, PointIndex point, NodeIndex variable) {
-  const auto& file = bound.file;
-  const auto& raw = file.points[point].raw;
-  Trace way{{"device", fmt::format("{} ({}, {})", file.name, file.driver, file.address)},
-            {"point", fmt::format("{}: {}", raw.name, raw.where)},
-            {"beat", fmt::format("{:g} ms{}", file.beatOf(point), file.isWhenAskedFor(point) ? " when asked" : "")}};
-  const auto trace = std::exchange(bound.traces[point], {});
-  if (trace)
-    way.insert(way.end(), trace->begin(), trace->end());
-  else if (const Health health = bound.device->health(); !health.isConnected)
-    way.push_back({"error", health.lastError.code.isBad() ? health.lastError.cause : "it is not connected yet"});
-  else
-    way.push_back({"error", "no value came"});
-  showNode(way, variable);
-  return way;
-}
-
-Trace BoundDevices::wayOf(const Computed::Way& computed, NodeIndex variable) const {
-  Trace way{{"computed", computed.expression}};
-  for (const NodeIndex source : computed.sources) {
-    const DataValue value = space_.exists(source) ? space_.value(source) : DataValue();
-    way.push_back({space_.path(source), fmt::format("{} ({})", format(value.value), value.status.name())});
-  }
-  showNode(way, variable);
-  return way;
-}
-
-void BoundDevices::showNode(Trace& way, NodeIndex variable) const {
-  const DataValue value = space_.value(variable);
-  const NodeIndex type = space_.traits(variable).dataType;
-  const std::string length = value.value.isArray() ? fmt::format("[{}]", value.value.length()) : std::string();
-  way.push_back(
-      {fmt::format("node, a {}{}", type == space::kNoNode ? "value" : space_.name(type), length), format(value.value)});
-  way.push_back({"status", fmt::format("{}, measured {}", value.status.name(), value.sourceTimestamp.text())});
-}
-
 void BoundDevices::bindComputed(const std::vector<ComputedBinding>& bindings) {
   std::vector<NodeIndex> before = computed_->variables();
   computed_->rebind(bindings);
@@ -332,24 +279,38 @@ void BoundDevices::bindComputed(const std::vector<ComputedBinding>& bindings) {
     if (space_.exists(variable) && !owners_.of(variable)) showReleased(variable);
 }
 
-void BoundDevices::bindVariable(const std::shared_ptr<Bound>& bound, PointIndex point, NodeIndex variable) {
-  bound->shown[point].push_back(variable);
-  sources_[variable] = {bound, point};
-  owners_.own(variable, shared_from_this());
+void BoundDevices::bindVariable(const std::shared_ptr<Bound>& bound, PointIndex point, Place place) {
+  bound->shown[point].push_back(place);
+  sources_[place.variable].all.push_back({bound, point, place.part});
+  owners_.own(place.variable, shared_from_this());
 }
 
 void BoundDevices::bindVariables(const std::vector<std::shared_ptr<Bound>>& devices,
                                  const std::vector<VariableBinding>& variables) {
   auto before = std::exchange(sources_, {});
   for (const auto& bound : devices) bound->shown.clear();
+  std::vector<NodeIndex> inOrder;
   for (const auto& binding : variables) {
-    const auto& bound = devices[binding.device];
-    const auto old = before.find(binding.variable);
-    const bool isSame = old != before.end() && old->second.bound == bound && old->second.point == binding.point;
-    if (!isSame && old != before.end()) showReleased(binding.variable);
-    if (old == before.end()) showAwaited(binding.variable);
+    if (!sources_.contains(binding.variable)) inOrder.push_back(binding.variable);
+    bindVariable(devices[binding.device], binding.point,
+                 {binding.variable, binding.part ? binding.part->number : kWhole});
+  }
+  std::shared_ptr<const TypeCatalog> types;
+  for (const NodeIndex variable : inOrder) {
+    Sources& now = sources_[variable];
+    const auto old = before.find(variable);
+    const bool isSame = old != before.end() && old->second.all == now.all;
+    const bool isComposed = now.all.front().part != kWhole;
+    if (isComposed && !types) types = std::make_shared<const TypeCatalog>(space::typeCatalog(space_));
+    if (isComposed && isSame && old->second.composition->fits(space_, *types, variable)) {
+      now.composition = std::move(old->second.composition);
+    } else if (isComposed) {
+      now.composition = std::make_unique<Composition>(space_, types, variable);
+      for (const auto& source : now.all) now.composition->expect(source.part);
+    }
+    if (!isSame && old != before.end()) showReleased(variable);
+    if (old == before.end()) showAwaited(variable);
     if (old != before.end()) before.erase(old);
-    bindVariable(bound, binding.point, binding.variable);
   }
   for (const auto& [variable, source] : before) {
     owners_.disown(variable);
@@ -370,17 +331,24 @@ void BoundDevices::bindMethods(const std::vector<std::shared_ptr<Bound>>& device
 
 void BoundDevices::show(Bound& bound, const std::vector<Shown>& batch) {
   std::vector<space::Change> changes;
+  std::vector<NodeIndex> composed;  // each once, when all its parts of the batch are there
   for (const auto& each : batch) {
     if (each.trace) bound.traces[each.point] = each.trace;
     const auto shown = bound.shown.find(each.point);
     if (shown == bound.shown.end()) continue;
-    for (const NodeIndex variable : shown->second) {
-      if (each.kind == Sample::Kind::Current)
+    for (const auto& [variable, part] : shown->second) {
+      if (part != kWhole) {
+        if (each.kind != Sample::Kind::Current) continue;  // of the whole at that time nothing is known
+        sources_.at(variable).composition->take(part, each.value);
+        if (std::ranges::find(composed, variable) == composed.end()) composed.push_back(variable);
+      } else if (each.kind == Sample::Kind::Current) {
         changes.push_back({variable, shownAs(space_, variable, each.value)});
-      else if (loop_.past)
+      } else if (loop_.past) {
         loop_.past(variable, shownAs(space_, variable, each.value));
+      }
     }
   }
+  for (const NodeIndex variable : composed) changes.push_back({variable, sources_.at(variable).composition->value()});
   space_.setValues(std::move(changes));
   bound.device->taken();
   tellHealth(bound, false);
@@ -389,9 +357,12 @@ void BoundDevices::show(Bound& bound, const std::vector<Shown>& batch) {
 
 void BoundDevices::showLost(const Bound& bound, DateTime when) {
   std::vector<space::Change> changes;
-  for (const auto& [point, variables] : bound.shown)
-    for (const NodeIndex variable : variables)
-      changes.push_back({variable, DataValue(Variant(), when, status::BadNoCommunication)});
+  const DataValue lost(Variant(), when, status::BadNoCommunication);
+  for (const auto& [point, places] : bound.shown)
+    for (const auto& [variable, part] : places) {
+      if (part != kWhole) sources_.at(variable).composition->take(part, lost);
+      changes.push_back({variable, lost});
+    }
   space_.setValues(std::move(changes));
   loop_.served();
 }
@@ -414,16 +385,17 @@ void BoundDevices::showAwaited(NodeIndex variable) {
 bool BoundDevices::isOlderThan(NodeIndex variable, Duration age) const {
   const auto source = sources_.find(variable);
   if (source == sources_.end()) return false;
-  const auto& [bound, point] = source->second;
-  const Duration share = milliseconds(bound->device->health().figures.roundTrip * kReadersShare);
-  return bound->device->isOlderThan(point, std::max({age, kLeastAge, share}));
+  return std::ranges::any_of(source->second.all, [&](const Source& each) {
+    const Duration share = milliseconds(each.bound->device->health().figures.roundTrip * kReadersShare);
+    return each.bound->device->isOlderThan(each.point, std::max({age, kLeastAge, share}));
+  });
 }
 
 void BoundDevices::refresh(std::vector<NodeIndex> variables, Instant deadline, std::function<void()> done) {
   std::map<std::shared_ptr<Bound>, std::vector<PointIndex>> asked;
   for (const NodeIndex variable : variables)
     if (const auto source = sources_.find(variable); source != sources_.end())
-      asked[source->second.bound].push_back(source->second.point);
+      for (const auto& each : source->second.all) asked[each.bound].push_back(each.point);
   if (asked.empty()) return done();
   // The values were posted before: they are shown by then.
   const auto left = std::make_shared<std::size_t>(asked.size());
@@ -440,24 +412,52 @@ void BoundDevices::write(std::vector<Write> writes, Instant deadline, WriteDone 
     std::vector<std::size_t> numbers;
   };
   std::map<std::shared_ptr<Bound>, Share> shares;
+  // What is put together out of several points is told of when the last of them is, by the first that failed.
+  struct Left {
+    std::size_t count = 1;
+    Error outcome{status::Good, {}, {}};
+  };
+  const auto left = std::make_shared<std::map<std::size_t, Left>>();
   for (std::size_t i = 0; i < writes.size(); ++i) {
     const auto source = sources_.find(writes[i].variable);
     if (source == sources_.end()) {
       done(i, {status::BadNoCommunication, space_.path(writes[i].variable) + " is bound to no device any more", {}});
       continue;
     }
-    const auto& [bound, point] = source->second;
-    auto& share = shares[bound];
-    share.writes.push_back({point, std::move(writes[i].value)});
-    share.numbers.push_back(i);
+    const auto add = [&](const Source& to, Variant value) {
+      auto& share = shares[to.bound];
+      share.writes.push_back({to.point, std::move(value)});
+      share.numbers.push_back(i);
+    };
+    const auto& [all, composition] = source->second;
+    if (!composition) {
+      add(all.front(), std::move(writes[i].value));
+      continue;
+    }
+    auto parts = composition->split(writes[i].value);
+    if (!parts) {
+      done(i, parts.error());
+      continue;
+    }
+    (*left)[i].count = parts->size();
+    for (auto& [number, value] : *parts) add(*std::ranges::find(all, number, &Source::part), std::move(value));
   }
   for (auto& [bound, share] : shares)
     bound->device->write(std::move(share.writes), deadline,
-                         later(&BoundDevices::writes_, std::function<void(std::vector<Error>)>(
-                                                           [done, numbers = std::move(share.numbers)](auto outcomes) {
-                                                             for (std::size_t i = 0; i < numbers.size(); ++i)
-                                                               done(numbers[i], outcomes[i]);
-                                                           })));
+                         later(&BoundDevices::writes_,
+                               std::function<void(std::vector<Error>)>(
+                                   [done, left, numbers = std::move(share.numbers)](std::vector<Error> outcomes) {
+                                     for (std::size_t i = 0; i < numbers.size(); ++i) {
+                                       const auto several = left->find(numbers[i]);
+                                       if (several == left->end()) {
+                                         done(numbers[i], outcomes[i]);
+                                         continue;
+                                       }
+                                       auto& [count, outcome] = several->second;
+                                       if (outcome.code.isGood()) outcome = outcomes[i];
+                                       if (--count == 0) done(numbers[i], outcome);
+                                     }
+                                   })));
 }
 
 void BoundDevices::call(NodeIndex method, std::vector<Variant> inputs, Instant deadline,
@@ -487,7 +487,9 @@ void BoundDevices::removed(NodeIndex node) {
   commands_.erase(node);
   const auto source = sources_.find(node);
   if (source == sources_.end()) return;
-  for (auto& [point, variables] : source->second.bound->shown) std::erase(variables, node);
+  for (const auto& each : source->second.all)
+    if (const auto shown = each.bound->shown.find(each.point); shown != each.bound->shown.end())
+      std::erase_if(shown->second, [node](const Place& place) { return place.variable == node; });
   sources_.erase(source);
 }
 

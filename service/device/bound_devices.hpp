@@ -32,8 +32,7 @@ class DiscoveredPoints {
 };
 
 /// The devices of a site and the nodes that show them: the owner of each node that is bound to one, or computed out of
-/// others. Called on the services'
-/// thread; what devices bring is posted there.
+/// others. Called on the services' thread; what devices bring is posted there.
 class BoundDevices final : public space::Owner, public std::enable_shared_from_this<BoundDevices> {
  public:
   struct Loop {
@@ -85,13 +84,20 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   void removed(space::NodeIndex node) override;
 
  private:
+  static constexpr std::uint32_t kWhole = UINT32_MAX;
+  /// Where a point is shown: in a variable, or in a part of one.
+  struct Place {
+    space::NodeIndex variable;
+    std::uint32_t part = kWhole;
+    bool operator==(const Place&) const = default;
+  };
   struct Bound {
     DeviceFile file;            // with what it has discovered behind its own points
     std::size_t ownPoints = 0;  // that the file names
     std::unique_ptr<Device> device;
     std::span<const DevicePoint> discovered() const { return std::span(file.points).subspan(ownPoints); }
-    /// The variables that show each point; several may show the same.
-    std::map<PointIndex, std::vector<space::NodeIndex>> shown;
+    /// Where each point is shown; several may show the same.
+    std::map<PointIndex, std::vector<Place>> shown;
     std::map<PointIndex, std::shared_ptr<const Trace>> traces;  // of points that somebody looks at
     Device::Paces asked;                                        // of the points that are read when somebody asks
     bool hasWhenAsked = false;                                  // any of those
@@ -102,6 +108,13 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   struct Source {
     std::shared_ptr<Bound> bound;
     PointIndex point;
+    std::uint32_t part = kWhole;
+    bool operator==(const Source&) const = default;
+  };
+  /// What brings a variable's value: a point, or several that are put together.
+  struct Sources {
+    std::vector<Source> all;
+    std::unique_ptr<Composition> composition{};
   };
   struct Command {
     std::shared_ptr<Bound> bound;
@@ -129,7 +142,7 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   std::optional<Device::Paces> pacesOf(const Bound& bound) const;
   void watchInterest(std::uint64_t watch);
   void showDiscovered(Bound& bound, PointIndex first, std::vector<DevicePoint> points);
-  void bindVariable(const std::shared_ptr<Bound>& bound, PointIndex point, space::NodeIndex variable);
+  void bindVariable(const std::shared_ptr<Bound>& bound, PointIndex point, Place place);
   void bindVariables(const std::vector<std::shared_ptr<Bound>>& devices, const std::vector<VariableBinding>& variables);
   void bindMethods(const std::vector<std::shared_ptr<Bound>>& devices, const Bindings& bindings);
   void show(Bound& bound, const std::vector<Shown>& batch);
@@ -137,6 +150,7 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   Trace wayOf(const Computed::Way& way, space::NodeIndex variable) const;
   void showNode(Trace& way, space::NodeIndex variable) const;
   Trace wayOf(Bound& bound, PointIndex point, space::NodeIndex variable);
+  Trace wayOf(const Sources& sources, space::NodeIndex variable) const;
   void showLost(const Bound& bound, ua::DateTime when);
   void tellHealth(Bound& bound, bool isNews);
   void tellLink(Bound& bound, bool isConnected);
@@ -150,7 +164,7 @@ class BoundDevices final : public space::Owner, public std::enable_shared_from_t
   DeviceNodes nodes_;
   std::shared_ptr<Computed> computed_;
   std::vector<std::shared_ptr<Bound>> devices_;
-  std::unordered_map<space::NodeIndex, Source> sources_;
+  std::unordered_map<space::NodeIndex, Sources> sources_;
   std::unordered_map<space::NodeIndex, Command> commands_;
   std::list<std::shared_ptr<Bound>> leaving_;  // that say goodbye: a device may take as long as its time-out
   Awaited<> refreshes_;

@@ -23,7 +23,8 @@ int tellPoints(const Options& options, const std::filesystem::path& folder, cons
   const auto index = static_cast<std::size_t>(device - site.devices.begin());
   std::vector<Json> nodes(device->points.size(), Json::array());
   for (const auto& binding : site.bindings.variables)
-    if (binding.device == index) nodes[binding.point].push_back(site.space->path(binding.variable));
+    if (binding.device == index)
+      nodes[binding.point].push_back(site.space->path(binding.variable) + (binding.part ? binding.part->text : ""));
   Records records({"point", "where", "type", "access", "every", "nodes"});
   for (std::size_t i = 0; i < nodes.size(); ++i) {
     const auto& point = device->points[i];
