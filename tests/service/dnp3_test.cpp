@@ -504,7 +504,10 @@ namespace {
 class LinkPeer {
  public:
   using Manner = std::function<std::optional<LinkFunction>(const dnp3::Frame&)>;  // nothing: it is silent
-  explicit LinkPeer(Manner manner) : manner_(std::move(manner)) {
+  /// What it answers to a fragment.
+  using Outstation = std::function<Bytes(const Bytes& fragment)>;
+  explicit LinkPeer(Manner manner, Outstation outstation = {})
+      : manner_(std::move(manner)), outstation_(std::move(outstation)) {
     listener_ = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
     sockaddr_in address{};
     address.sin_family = AF_INET;
@@ -528,24 +531,37 @@ class LinkPeer {
   void run() {
     const int client = ::accept(listener_, nullptr, nullptr);
     FrameReader frames;
+    SegmentReader segments;
+    std::uint8_t sequence = 0;
     std::byte octets[512];
     for (ssize_t size = 0; client >= 0 && (size = ::read(client, octets, sizeof octets)) > 0;) {
       frames.feed(BytesView(octets, static_cast<std::size_t>(size)));
       while (const auto frame = frames.next()) {
-        const auto function = manner_(*frame);
-        if (!function) continue;
         dnp3::Frame answer;
-        answer.function = *function;
         answer.isFromMaster = false;
         answer.source = frame->destination;
         answer.destination = frame->source;
-        const Bytes sent = encode(answer);
-        (void)!::write(client, sent.data(), sent.size());
+        const auto say = [&] {
+          const Bytes sent = encode(answer);
+          (void)!::write(client, sent.data(), sent.size());
+        };
+        if (outstation_ && frame->function == LinkFunction::UnconfirmedData) {
+          const auto fragment = segments.feed(frame->data);
+          if (!fragment) continue;
+          for (auto& segment : segmentsOf(outstation_(*fragment), sequence)) {
+            answer.data = std::move(segment);
+            say();
+          }
+        } else if (const auto function = manner_(*frame)) {
+          answer.function = *function;
+          say();
+        }
       }
     }
     if (client >= 0) ::close(client);
   }
   const Manner manner_;
+  const Outstation outstation_;
   int listener_ = -1;
   std::thread thread_;
 };
@@ -553,6 +569,65 @@ class LinkPeer {
 Instant soon(int ms) { return std::chrono::steady_clock::now() + std::chrono::milliseconds(ms); }
 
 }  // namespace
+
+TEST_CASE("what an outstation says of itself is heeded", "[device][dnp3]") {
+  struct Row {
+    const char* what;
+    std::uint8_t first, second;  // octets of its indications, once
+    std::string asked;           // functions from then on: 1 reads, 2 writes
+  };
+  for (const Row& row : {Row{"it says nothing of itself", 0, 0, "1"},
+                         Row{"it restarted, which is taken note of, and all is read", 0x80, 0, "121"},
+                         Row{"it lost events, and all is read", 0, 0x08, "11"}}) {
+    INFO(row.what);
+    std::mutex guard;
+    std::string asked;
+    std::uint8_t first = 0, second = 0;
+    LinkPeer peer([](const dnp3::Frame&) { return std::nullopt; },
+                  [&](const Bytes& fragment) {
+                    const std::lock_guard lock(guard);
+                    asked += static_cast<char>('0' + std::to_integer<int>(fragment[1]));
+                    const auto control = static_cast<std::byte>(0xC0 | (std::to_integer<int>(fragment[0]) & 0x0F));
+                    return Bytes{control, std::byte{0x81}, std::byte{std::exchange(first, 0)},
+                                 std::byte{std::exchange(second, 0)}};
+                  });
+    StationSettings settings;
+    settings.at = peer.at;
+    settings.wantsUnsolicited = false;
+    OutstationStation station(settings, {Intake::point("analog 0")});
+    REQUIRE(station.connect());
+    {
+      const std::lock_guard lock(guard);
+      asked.clear();
+      first = row.first;
+      second = row.second;
+    }
+    const PointIndex points[] = {0};
+    CHECK(station.read(points));
+    CHECK(asked == row.asked);
+  }
+}
+
+TEST_CASE("who commands is told why an outstation would not", "[device][dnp3]") {
+  // The control statuses of IEEE 1815, table 11-12.
+  const std::pair<std::uint8_t, StatusCode> kOutcomes[] = {{0, status::Good},
+                                                           {1, status::BadTimeout},
+                                                           {2, status::BadInvalidState},
+                                                           {3, status::BadOutOfRange},
+                                                           {4, status::BadNotSupported},
+                                                           {5, status::BadInvalidState},
+                                                           {6, status::BadDeviceFailure},
+                                                           {7, status::BadNotWritable},
+                                                           {8, status::BadTooManyOperations},
+                                                           {9, status::BadUserAccessDenied},
+                                                           {10, status::BadNotWritable},
+                                                           {126, status::BadDeviceFailure}};
+  for (const auto& [outcome, code] : kOutcomes) {
+    INFO(int(outcome));
+    CHECK(controlOutcome(outcome).code == code);
+    CHECK(controlOutcome(outcome).cause.empty() == code.isGood());
+  }
+}
 
 TEST_CASE("a link that confirms is reset first, and takes nothing twice", "[device][dnp3]") {
   struct Row {

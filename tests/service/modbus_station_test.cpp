@@ -137,6 +137,41 @@ TEST_CASE("who is busy once is asked in the same way again", "[modbus]") {
   CHECK(gateway.requests == before + 1);
 }
 
+TEST_CASE("each exception of a unit has its status, and passes with it", "[modbus]") {
+  struct Row {
+    std::uint8_t exception;
+    StatusCode status;
+  };
+  for (const Row& row :
+       {Row{1, status::BadNotSupported}, Row{2, status::BadConfigurationError}, Row{3, status::BadOutOfRange},
+        Row{4, status::BadDeviceFailure}, Row{5, status::BadResourceUnavailable},
+        Row{6, status::BadResourceUnavailable}, Row{8, status::BadDeviceFailure}, Row{10, status::BadNoCommunication},
+        Row{11, status::BadNoCommunication}, Row{99, status::BadDeviceFailure}}) {
+    INFO(int(row.exception));
+    std::atomic<bool> refuses{false};
+    Gateway gateway([&](std::uint8_t unit, const Octets& request) {
+      if (refuses && unit == 1) return Gateway::Said{unit, refusal(request, row.exception)};
+      if (request[0] < 5) return Gateway::Said{unit, addresses(request)};
+      return Gateway::Said{unit, {request.begin(), request.begin() + 5}};
+    });
+    ModbusStation unit(gateway.settings(1), holdings(1)), neighbour(gateway.settings(2), holdings(1));
+    REQUIRE(unit.connect());
+    REQUIRE(neighbour.connect());
+    refuses = true;
+    auto values = unit.read(all(1));
+    REQUIRE(values);
+    CHECK(values->front().status == row.status);
+    const auto written = unit.write({0, Variant(std::uint16_t{5})});
+    REQUIRE(written);
+    CHECK(written->error.code == row.status);
+    CHECK(neighbour.read(all(1))->front().status.isGood());
+    refuses = false;
+    values = unit.read(all(1));
+    REQUIRE(values);
+    CHECK(values->front().status.isGood());
+  }
+}
+
 TEST_CASE("one address that a unit doesn't have is found by halves, and the others are read in runs", "[modbus]") {
   Gateway gateway([&](std::uint8_t unit, const Octets& request) {
     const unsigned first = word(request, 1), end = first + word(request, 3);
@@ -151,6 +186,21 @@ TEST_CASE("one address that a unit doesn't have is found by halves, and the othe
   CHECK((*values)[13].status == status::BadConfigurationError);
   for (const PointIndex point : {0u, 12u, 14u, 63u}) CHECK((*values)[point].status.isGood());
   CHECK(gateway.requests - before <= 7);  // a run for each half, and the one that is refused
+}
+
+TEST_CASE("digits that are none are no value", "[modbus]") {
+  std::atomic<std::uint16_t> held{0x1234};
+  Gateway gateway([&](std::uint8_t unit, const Octets& request) {
+    const std::uint16_t now = held;
+    return Gateway::Said{unit, {request[0], 2, static_cast<std::uint8_t>(now >> 8), static_cast<std::uint8_t>(now)}};
+  });
+  ModbusStation driver(gateway.settings(1), holdings(1, "holding {} BCD"));
+  REQUIRE(driver.connect());
+  CHECK(driver.read(all(1))->front().value == Variant(std::uint16_t{1234}));
+  for (const std::uint16_t none : {0x00AF, 0xA000, 0x0F00, 0xFFFF}) {
+    held = none;
+    CHECK(driver.read(all(1))->front().status == status::BadOutOfRange);
+  }
 }
 
 TEST_CASE("an answer in another unit's name is not believed", "[modbus]") {
@@ -170,10 +220,12 @@ TEST_CASE("a unit that lacks one function for writing is written by the other", 
     std::uint8_t lacking;
     Variant value;
     std::vector<std::uint8_t> functions;  // of the second write
+    int bit = -1;
   };
   for (const Row& row :
        {Row{"holding {}", 6, Variant(std::uint16_t{5}), {16}}, Row{"holding {} Float", 16, Variant(1.5f), {6, 6}},
-        Row{"coil {}", 5, Variant(true), {15}}, Row{"holding {}", 0, Variant(std::uint16_t{5}), {6}}}) {
+        Row{"coil {}", 5, Variant(true), {15}}, Row{"holding {}", 0, Variant(std::uint16_t{5}), {6}},
+        Row{"holding {}", 0, Variant(true), {22}, 3}, Row{"holding {}", 22, Variant(true), {3, 6}, 3}}) {
     INFO(row.words << " without function " << int(row.lacking));
     std::mutex guard;
     std::vector<std::uint8_t> seen;
@@ -183,7 +235,7 @@ TEST_CASE("a unit that lacks one function for writing is written by the other", 
       if (request[0] == row.lacking) return Gateway::Said{unit, refusal(request, 1)};
       if (request[0] == 1) return Gateway::Said{unit, {1, 1, 1}};
       if (request[0] < 5) return Gateway::Said{unit, addresses(request)};
-      return Gateway::Said{unit, {request.begin(), request.begin() + 5}};
+      return Gateway::Said{unit, {request.begin(), request.begin() + (request[0] == 22 ? 7 : 5)}};
     });
     ModbusStation driver(gateway.settings(1), holdings(1, row.words));
     REQUIRE(driver.connect());
@@ -192,7 +244,7 @@ TEST_CASE("a unit that lacks one function for writing is written by the other", 
         const std::lock_guard lock(guard);
         seen.clear();
       }
-      const auto written = driver.write({0, row.value});
+      const auto written = driver.write({0, row.value, row.bit});
       REQUIRE(written);
       CHECK(written->error.code.isGood());
     }

@@ -283,7 +283,8 @@ TEST_CASE("a device is there when it says so, and gone by its last will, by sile
   test::Broker broker;
   auto speaker = std::make_unique<Speaker>(at(broker));
   Watched alive({at(broker), "hall/state", "online", 0}, {*make("hall/a1/o2").point});
-  Watched quiet({at(broker), {}, {}, 300}, {*make("hall/a1/o2").point});
+  Watched quiet({at(broker), {}, {}, 300},
+                {*make("hall/a1/o2").point, *make("hall/a1/air send hall/a1/air/set").point});
   REQUIRE(alive.sink.wait([&] { return alive.sink.why.cause == "hall/state does not say 'online'"; }));
   speaker->say("hall/a1/o2", "9.5");
   speaker->say("hall/state", "online", true);
@@ -302,11 +303,18 @@ TEST_CASE("a device is there when it says so, and gone by its last will, by sile
   broker.stop();
   CHECK(alive.sink.wait([&] { return alive.sink.isConnected == false; }));
   CHECK(alive.write({{0, Variant(1)}})[0].code == status::BadNotWritable);
+  CHECK(quiet.write({{1, Variant(true)}})[0].code == status::BadNoCommunication);
   broker.start();
   // Its last word is not known to a broker that forgets.
   speaker->say("hall/state", "online", true);
   speaker->say("hall/a1/o2", "7.5");
   CHECK(alive.hasCome(0, Variant(7.5)));
+  // What was refused is not sent later: what comes next is the first that is heard.
+  REQUIRE(quiet.sink.wait([&] { return quiet.sink.isConnected == true; }));
+  CHECK(quiet.write({{1, Variant(false)}})[0].code.isGood());
+  std::unique_lock lock(speaker->mutex);
+  CHECK(speaker->changed.wait_for(lock, std::chrono::seconds(20),
+                                  [&] { return speaker->heard["hall/a1/air/set"] == "false"; }));
 }
 
 TEST_CASE("who may not use a broker is told by whom", "[device][mqtt]") {
