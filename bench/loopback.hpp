@@ -94,6 +94,8 @@ class LoopbackServer {
     thread_.run([this] { listener_.reset(); });
   }
   LoopThread& thread() { return thread_; }
+  /// Something has changed in the space; on its thread.
+  void served() { listener_->served(); }
   void pushClock(ua::Duration by) { ahead_ += by; }
 
   std::unique_ptr<space::Space> space;
