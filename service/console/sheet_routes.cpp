@@ -1,4 +1,6 @@
+#include "core/space/permissions.hpp"
 #include "core/ua/foreign.hpp"
+#include "core/ua/generated/node_ids.hpp"
 #include "service/admin/state_file.hpp"
 #include "service/console/console.hpp"
 
@@ -36,6 +38,21 @@ const Error kNoKind{status::BadInvalidArgument, "'kind' is lists or pages", {}};
 const Error kNoName{status::BadInvalidArgument, "that is no name for a file",
                     "letters, digits, spaces and dashes, 80 at most"};
 
+/// Whether somebody has one of the roles that a page names; everybody has, where it names none. What may be read and
+/// written is decided by the nodes themselves: this is about what is in whose way.
+bool isFor(Console& console, const Visit& visit, const Json& content, const char* key) {
+  const auto named = content.find(key);
+  if (named == content.end() || !named->is_array() || named->empty()) return true;
+  return std::ranges::any_of(*named, [&](const Json& name) {
+    if (!name.is_string()) return false;
+    const std::string text = name.get<std::string>();
+    if (const auto role = space::roleNamed(text)) return visit.rights().hasRole(NodeId(*role));
+    const auto& own = console.site().site().ownRoles;
+    const auto role = own.find(text);
+    return role != own.end() && visit.rights().hasRole(role->second);
+  });
+}
+
 Json sheetsIn(const fs::path& folder) {
   Json sheets = Json::array();
   std::error_code failed;
@@ -63,7 +80,19 @@ Awaitable<Answer> tellSheets(Console& console, Visit visit) {
   Json sheets = Json::array();
   std::function<void()> work = [&] { sheets = sheetsIn(*folder); };
   co_await console.away(work);
-  co_return Answer::of(Json{{"sheets", std::move(sheets)}});
+  // Who makes pages sees all of them.
+  const bool isEngineer = std::ranges::any_of(
+      std::initializer_list<StandardId>{id::WellKnownRole_Engineer, id::WellKnownRole_ConfigureAdmin,
+                                        id::WellKnownRole_SecurityAdmin},
+      [&](StandardId role) { return visit.rights().hasRole(NodeId(role)); });
+  Json told = Json::array();
+  for (auto& sheet : sheets) {
+    const Json& content = sheet["content"];
+    if (!isEngineer && !isFor(console, visit, content, "shownTo")) continue;
+    sheet["isOperable"] = isFor(console, visit, content, "operatedBy");
+    told.push_back(std::move(sheet));
+  }
+  co_return Answer::of(Json{{"sheets", std::move(told)}});
 }
 
 Awaitable<Answer> saveSheet(Console& console, Visit visit) {

@@ -178,6 +178,45 @@ Awaitable<Answer> tellStatus(Console& console, Visit visit) {
   co_return Answer::of(statusOf(console, told ? (*told)["devices"] : Json::array()));
 }
 
+/// How clients may secure their way here, and how many do now: by transport, policy and mode.
+Awaitable<Answer> tellPolicies(Console& console, Visit visit) {
+  auto told = co_await visit.session()->request(GetEndpointsRequest{});
+  if (!told) co_return Answer::of(told.error());
+  static constexpr const char* kModes[] = {"Invalid", "None", "Sign", "SignAndEncrypt"};
+  static constexpr const char* kUsers[] = {"anonymous", "password", "certificate", "token"};
+  Json policies = Json::array();
+  for (const auto& endpoint : told->endpoints) {
+    const std::string url = endpoint.endpointUrl.str();
+    const std::string transport = url.substr(0, url.find(':'));
+    const std::string policy = endpoint.securityPolicyUri.str();
+    const auto mode = static_cast<std::size_t>(endpoint.securityMode);
+    const bool isTls = transport == "opc.https" || transport == "opc.wss";
+    Json row{{"transport", shown(transport)},
+             {"policy", shown(policy.substr(policy.rfind('#') + 1))},
+             {"mode", mode < std::size(kModes) ? kModes[mode] : kModes[0]},
+             {"isSecure", isTls || endpoint.securityMode == MessageSecurityMode::SignAndEncrypt}};
+    if (std::ranges::any_of(policies, [&](const Json& other) {
+          return std::ranges::all_of(std::initializer_list<const char*>{"transport", "policy", "mode"},
+                                     [&](const char* key) { return other.at(key) == row.at(key); });
+        }))
+      continue;
+    Json users = Json::array();
+    for (const auto& token : endpoint.userIdentityTokens) {
+      const auto kind = static_cast<std::size_t>(token.tokenType);
+      if (kind >= std::size(kUsers)) continue;
+      if (std::ranges::find(users, Json(kUsers[kind])) == users.end()) users.push_back(kUsers[kind]);
+    }
+    row["users"] = std::move(users);
+    row["clients"] = std::ranges::count_if(console.server().sessionList(), [&](const server::Session* session) {
+      return session->proof.mode == endpoint.securityMode &&
+             session->proof.policyUri.view() == endpoint.securityPolicyUri.view() &&
+             session->proof.isEncryptedBelow == isTls;
+    });
+    policies.push_back(std::move(row));
+  }
+  co_return Answer::of(Json{{"policies", std::move(policies)}});
+}
+
 /// What the door itself serves, asked for as if it were a page.
 Awaitable<Answer> isLive(Console&, Visit) {
   co_return Answer::of(Error{status::BadRequestNotAllowed, "this is a live connection",
@@ -192,6 +231,13 @@ std::vector<Route> siteRoutes() {
   return {
       {"GET", "/api/openapi.json", "This description", Needs::Nobody, describeApi},
       {"GET", "/api/me", "Who is logged in, and what they may", Needs::Nobody, tellMe},
+      {"GET",
+       "/api/policies",
+       "How connections may be secured, and how many are",
+       Needs::Login,
+       tellPolicies,
+       {},
+       "zunth endpoints"},
       {"POST",
        "/api/login",
        "Log in",

@@ -363,6 +363,16 @@ TEST_CASE("a way in is shut and opened again over the console, by who may", "[co
   const auto endpoint = named("opc.tcp");
   CHECK(endpoint["state"] == "open");
   CHECK(named("http")["name"] == "console");
+  // How that way is secured.
+  const Json policies = house.got("/api/policies")["policies"];
+  REQUIRE(policies.size() >= 2);
+  for (const auto& policy : policies) {
+    INFO(policy.dump());
+    CHECK(policy["transport"] == "opc.tcp");
+    CHECK(policy["isSecure"] == (policy["mode"] == "SignAndEncrypt"));
+    CHECK(std::ranges::find(policy["users"], Json("anonymous")) != policy["users"].end());
+    CHECK(policy["clients"] == 0);
+  }
   CHECK(house.post("/api/interfaces", {{"change", "inhibit"}, {"name", endpoint["name"]}}).status == 403);
   house.makeAdministrator();
   CHECK(codeOf(house.post("/api/interfaces", {{"change", "close"}, {"name", endpoint["name"]}})) ==
@@ -435,6 +445,19 @@ TEST_CASE("lists and pages are files of the site, and of its console alone", "[c
   }
   CHECK(save("state", "users", Json::object()).status == 400);
   CHECK(save("pages", "large", {{"x", std::string(600'000, 'x')}}).status == 413);
+  // Whose page it is.
+  CHECK(save("pages", "Feeding", {{"shownTo", {"Operator"}}, {"operatedBy", {"Supervisor", "Nobody", 5}}}).status ==
+        200);
+  CHECK(save("pages", "Office", {{"shownTo", {"Supervisor"}}}).status == 200);
+  CHECK(save("pages", "All", {{"shownTo", Json::array()}, {"operatedBy", "Operator"}}).status == 200);
+  const auto pages = [&] {
+    std::string out;
+    const Json told = house.got("/api/sheets?kind=pages");
+    for (const auto& sheet : told["sheets"])
+      out += sheet["name"].get<std::string>() + (sheet["isOperable"] == true ? "! " : " ");
+    return out;
+  };
+  CHECK(pages() == "All! Feeding Office! ");
   CHECK(house.post("/api/sheets/delete", {{"kind", "lists"}, {"name", "../../site"}}).status == 400);
   CHECK(house.post("/api/sheets/delete", {{"kind", "lists"}, {"name", "Morning round"}}).status == 200);
   CHECK(house.got("/api/sheets?kind=lists")["sheets"].empty());

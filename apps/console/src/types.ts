@@ -175,6 +175,15 @@ export interface Client {
   writes: number;
 }
 
+export interface Policy {
+  transport: string;
+  policy: string;
+  mode: string;
+  isSecure: boolean;
+  users: string[];
+  clients: number;
+}
+
 export interface WayIn {
   name: string;
   kind: string;
@@ -360,10 +369,13 @@ export interface Widget {
 
 export interface OperatorPage {
   title: string;
+  shownTo?: string[]; // roles; everybody without any
+  operatedBy?: string[];
   widgets: Widget[];
 }
 
 export interface Sheet<Content> {
   name: string;
   content: Content;
+  isOperable?: boolean; // by who is logged in
 }

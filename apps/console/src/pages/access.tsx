@@ -10,9 +10,9 @@ import { Empty, Mark, Refused, useNow } from '../parts/status';
 import { Table, type Column } from '../parts/table';
 import { useWatchList } from '../parts/watch_list';
 import { Copyable } from './overview';
-import { WaysIn } from './ways_in';
+import { Policies, WaysIn } from './ways_in';
 
-const roles = ['Observer', 'Operator', 'Engineer', 'Supervisor', 'ConfigureAdmin', 'SecurityAdmin'];
+import { roles } from '../roles';
 
 function Certificates() {
   const queries = useQueryClient();
@@ -461,6 +461,10 @@ export default function Access({ me }: { me: Me }) {
       <section className="stack">
         <h2>{w.access.interfaces}</h2>
         <WaysIn mayChange={isAdministrator ?? false} />
+      </section>
+      <section className="stack">
+        <h2>{w.access.policies}</h2>
+        <Policies />
       </section>
       <section className="stack">
         <h2>{w.access.clients}</h2>

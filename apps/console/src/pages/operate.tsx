@@ -1,9 +1,10 @@
 import { useEffect, useState } from 'react';
-import { Button, Select, TextInput } from '@mantine/core';
+import { Button, Select, TagsInput, TextInput } from '@mantine/core';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useLocation } from 'wouter';
 import { get, post } from '../api';
 import type { Me, NodePage, OperatorPage, Sheet, Widget, WidgetKind } from '../types';
+import { roles } from '../roles';
 import { w } from '../words';
 import { NodePicker } from '../parts/seek';
 import { Empty, Mark, Refused } from '../parts/status';
@@ -64,18 +65,19 @@ function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew
     }
   };
   const at = widgets.findIndex((widget) => widget.id === chosen);
-  const move = (by: number) => {
-    const to = at + by;
-    if (to < 0 || to >= widgets.length) return;
+  const put = (from: number, to: number) => {
+    if (from < 0 || to < 0 || to >= widgets.length || from === to) return;
     const next = [...widgets];
-    next.splice(to, 0, ...next.splice(at, 1));
+    next.splice(to, 0, ...next.splice(from, 1));
     set(next);
   };
+  const isOperable = sheet.isOperable !== false;
   return (
     <div className="stack">
       <div className="title" style={{ marginBottom: 0 }}>
         {isChanging ? <TextInput aria-label={w.pages.name} placeholder={w.pages.name} value={draft.name} onChange={(event) => setDraft({ ...draft, name: event.currentTarget.value })} w={260} /> : <h1>{sheet.name}</h1>}
         {isUnsaved && <Mark level="doubtful">{w.pages.unsaved}</Mark>}
+        {!isChanging && !isOperable && <Mark level="plain">{w.pages.onlyShown}</Mark>}
         <span className="does">
           {isChanging ? (
             <>
@@ -105,13 +107,24 @@ function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew
           <NodePicker label={w.pages.add} onPick={(node) => void get<NodePage>('node', { node: node.path }).then((page) => setDraft((now) => ({ ...now, content: { ...now.content, widgets: [...now.content.widgets, widgetFor(page)] } })), setError)} />
           <Button onClick={() => set([...widgets, plainWidget('heading', w.pages.heading)])}>{w.pages.heading}</Button>
           <Button onClick={() => set([...widgets, plainWidget('alarms', w.pages.alarms)])}>{w.pages.alarms}</Button>
+          {(['shownTo', 'operatedBy'] as const).map((key) => (
+            <TagsInput
+              key={key}
+              label={w.pages[key]}
+              placeholder={draft.content[key]?.length ? undefined : w.pages.everybody}
+              data={roles}
+              value={draft.content[key] ?? []}
+              onChange={(given) => setDraft({ ...draft, content: { ...draft.content, [key]: given.length ? given : undefined } })}
+              w={220}
+            />
+          ))}
         </div>
       )}
       {isChanging && at >= 0 && (
         <Tools
           widget={widgets[at]!}
           onChange={(widget) => set(widgets.map((one) => (one.id === widget.id ? widget : one)))}
-          onMove={move}
+          onMove={(by) => put(at, at + by)}
           onRemove={() => set(widgets.filter((one) => one.id !== chosen))}
         />
       )}
@@ -124,19 +137,34 @@ function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew
             data-small={['lamp', 'number', 'switch', 'gauge'].includes(widget.kind) || undefined}
             data-chosen={isChanging && widget.id === chosen ? '' : undefined}
             style={{ gridColumn: `span ${widget.columns}`, gridRow: `span ${widget.rows}`, cursor: isChanging ? 'pointer' : undefined, overflow: widget.kind === 'alarms' ? 'auto' : undefined }}
+            draggable={isChanging}
+            onDragStart={(event) => {
+              event.dataTransfer.setData(kDragged, widget.id);
+              event.dataTransfer.effectAllowed = 'move';
+            }}
+            onDragOver={(event) => isChanging && event.dataTransfer.types.includes(kDragged) && event.preventDefault()}
+            onDrop={(event) => {
+              if (!isChanging) return;
+              event.preventDefault();
+              const from = widgets.findIndex((one) => one.id === event.dataTransfer.getData(kDragged));
+              put(from, widgets.indexOf(widget));
+              setChosen(widgets[from]?.id ?? null);
+            }}
             onClick={isChanging ? () => setChosen(widget.id) : undefined}
             onKeyDown={isChanging ? (event) => event.key === 'Enter' && event.currentTarget === event.target && setChosen(widget.id) : undefined}
             tabIndex={isChanging ? 0 : undefined}
             role={isChanging ? 'button' : 'group'}
             aria-label={widget.title}
           >
-            <WidgetView widget={widget} isIdle={isChanging} />
+            <WidgetView widget={widget} isIdle={isChanging || !isOperable} />
           </div>
         ))}
       </div>
     </div>
   );
 }
+
+const kDragged = 'application/x-zunth-widget';
 
 const fresh: Sheet<OperatorPage> = { name: '', content: { title: '', widgets: [] } };
 

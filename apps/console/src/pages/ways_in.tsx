@@ -1,13 +1,39 @@
 import { useMemo, useState } from 'react';
 import { Button, Modal } from '@mantine/core';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { Link } from 'wouter';
 import { get, post } from '../api';
-import type { WayIn } from '../types';
+import type { Policy, WayIn } from '../types';
 import { w } from '../words';
 import { Empty, Mark, Refused } from '../parts/status';
 import { Table, type Column } from '../parts/table';
 
 const levels = { open: 'good', inhibited: 'doubtful', closed: 'bad' } as const;
+
+/** How connections may be secured, and how many are. */
+export function Policies() {
+  const told = useQuery({ queryKey: ['policies'], queryFn: () => get<{ policies: Policy[] }>('policies'), refetchInterval: 5_000 });
+  const columns = useMemo<Column<Policy>[]>(
+    () => [
+      { name: w.access.state, of: (row) => (row.isSecure ? w.access.secured : w.access.unsecured), width: 190, show: (row) => <Mark level={row.isSecure ? 'good' : 'doubtful'}>{row.isSecure ? w.access.secured : w.access.unsecured}</Mark> },
+      { name: w.access.transport, of: (row) => row.transport, width: 120 },
+      { name: w.access.policy, of: (row) => row.policy },
+      { name: w.access.mode, of: (row) => row.mode, width: 150 },
+      { name: w.access.usersMay, of: (row) => row.users.join(', ') },
+      { name: w.access.connected, of: (row) => row.clients, isNumber: true, width: 100 },
+    ],
+    [],
+  );
+  if (told.error) return <Refused error={told.error} />;
+  return (
+    <>
+      <Table label={w.access.policies} rows={told.data?.policies ?? []} columns={columns} keyOf={(row) => `${row.transport} ${row.policy} ${row.mode}`} exportAs="policies" empty={<Empty title={w.access.noPolicies} />} />
+      <p className="soft">
+        <Link href="/files?name=site.yaml">{w.access.policiesHint}</Link>
+      </p>
+    </>
+  );
+}
 
 /** By which ways the site is reached; who may, shuts one and opens it again. */
 export function WaysIn({ mayChange }: { mayChange: boolean }) {
