@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <unordered_set>
 
 #include <fmt/format.h>
 #include <spdlog/spdlog.h>
@@ -106,8 +107,9 @@ Job Subscriptions::transferSubscriptions(TransferSubscriptionsRequest request, C
     co_return core_.answer<Response>(context, fine.error());
   Response response;
   OperationDiagnostics diagnostics(context.reply.wanted());
+  std::unordered_set<std::uint32_t> told;  // of the values once, however often the request names the subscription
   for (const auto id : request.subscriptionIds) {
-    auto transferred = transferOne(id, request.sendInitialValues, context);
+    auto transferred = transferOne(id, request.sendInitialValues && told.insert(id).second, context);
     if (!transferred) diagnostics.note(response.results.size(), transferred.error());
     response.results.push_back(transferred ? std::move(*transferred) : TransferResult{transferred.code(), {}});
     co_await context.turn(core_.turns, true);
