@@ -5,6 +5,7 @@
 #include "service/device/bindings.hpp"
 
 #include <algorithm>
+#include <cctype>
 #include <cmath>
 
 #include <fmt/format.h>
@@ -40,6 +41,52 @@ bool isSummable(const Space& space, NodeIndex variable) {
   const auto& traits = space.traits(variable);
   const BuiltInType type = space.builtInType(traits.dataType);
   return traits.valueRank < 0 && (isNumeric(type) || type == BuiltInType::Boolean || type == BuiltInType::Variant);
+}
+
+/// "kPa"; empty where a variable says none.
+std::string unitOf(const Space& space, NodeIndex variable) {
+  const NodeIndex property = space.child(variable, {0, "EngineeringUnits"}, id::HasProperty);
+  const DataValue held = property == kNoNode ? DataValue() : space.value(property);
+  const auto* object = held.value.get<ExtensionObject>();
+  const auto unit = object ? object->as<EUInformation>() : Result<EUInformation>(status::BadNoData);
+  return unit ? unit->displayName.text.str() : std::string();
+}
+
+/// Whether a formula gives what its sources are measured in: it adds, subtracts and chooses, and nothing else. A factor
+/// may convert.
+bool keepsUnit(std::string_view formula) {
+  constexpr std::string_view kWords[] = {"min", "max", "sum", "avg", "abs"};
+  const auto isLetter = [](char c) { return std::isalpha(static_cast<unsigned char>(c)) != 0; };
+  const auto isDigit = [](char c) { return std::isdigit(static_cast<unsigned char>(c)) != 0; };
+  while (!formula.empty()) {
+    const char first = formula.front();
+    const auto word = formula.substr(0, std::ranges::find_if_not(formula, isLetter) - formula.begin());
+    formula.remove_prefix(std::max<std::size_t>(word.size(), 1));
+    if (word == "v")
+      formula.remove_prefix(std::ranges::find_if_not(formula, isDigit) - formula.begin());
+    else if (word.empty() ? std::string_view("+-(), \t").find(first) == std::string_view::npos
+                          : std::ranges::find(kWords, word) == std::end(kWords))
+      return false;
+  }
+  return true;
+}
+
+/// What is added has one unit, which is the sum's.
+void checkUnits(const ComputedBinding& binding, const Space& space, Findings& findings) {
+  if (!keepsUnit(binding.formula)) return;
+  std::string unit;
+  for (const NodeIndex source : binding.sources) {
+    const std::string own = unitOf(space, source);
+    if (!unit.empty() && !own.empty() && own != unit)
+      return findings.warn(binding.place, fmt::format("what is in {} is put together with what is in {}", unit, own),
+                           "convert one of them: [path] * factor");
+    if (!own.empty()) unit = own;
+  }
+  const std::string wanted = unitOf(space, binding.variable);
+  if (!wanted.empty() && !unit.empty() && wanted != unit)
+    findings.warn(binding.place,
+                  fmt::format("{} is in {}, what it is made of in {}", space.path(binding.variable), wanted, unit),
+                  "convert it, or change its unit in the model");
 }
 
 }  // namespace
@@ -85,6 +132,7 @@ std::optional<ComputedBinding> parseComputed(const Text& text, NodeIndex variabl
   } catch (const mu::Parser::exception_type& wrong) {
     return fail(fmt::format("the expression is not sound: {}", wrong.GetMsg()), kHelp);
   }
+  checkUnits(out, space, findings);
   return out;
 }
 

@@ -31,6 +31,17 @@ struct World {
     space.refer(space.at(id::ObjectsFolder), id::HasComponent, added);
     return added;
   }
+  void measure(const char* name, const char* unit) {
+    space::NewNode node;
+    node.nodeId = NodeId(1, String(std::string(name) + " unit"));
+    node.nodeClass = NodeClass::Variable;
+    node.browseName = {0, "EngineeringUnits"};
+    node.traits.dataType = space.at(id::EUInformation);
+    EUInformation info;
+    info.displayName = LocalizedText(String(unit));
+    node.value = Variant(ExtensionObject::of(info));
+    space.refer(at(name), id::HasProperty, *space.add(std::move(node)));
+  }
   NodeIndex at(const char* name) const { return space.find(NodeId(1, String(name))); }
   void set(const char* name, double value, StatusCode code = status::Good, std::int64_t time = 5) {
     space.setValue(at(name), DataValue(Variant(value), DateTime{time}, code));
@@ -105,6 +116,30 @@ TEST_CASE("the worst of its sources is the quality of a computed value", "[devic
   w.owners.of(w.at("c"))->write({{w.at("c"), Variant(1.0)}}, {},
                                 [&](std::size_t, Error error) { written = error.code; });
   CHECK(written == status::BadNotWritable);
+}
+
+TEST_CASE("what is put together is measured alike", "[device][computed]") {
+  struct Row {
+    const char *expression, *mistake;
+  };
+  for (const Row& row : {
+           Row{"[a] + [b]", "c is in kPa, what it is made of in bar"},
+           Row{"avg([a], [b]) - abs([a])", "c is in kPa, what it is made of in bar"},
+           Row{"max([a], [d])", "what is in bar is put together with what is in degC"},
+           Row{"[a] + [count]", "c is in kPa, what it is made of in bar"},
+           Row{"[count]", ""},
+           Row{"([a] + [b]) * 100", ""},
+           Row{"[a] > 2 ? [a] : [d]", ""},
+           Row{"exp([a])", ""},
+       }) {
+    INFO(row.expression);
+    World w;
+    w.measure("a", "bar");
+    w.measure("b", "bar");
+    w.measure("c", "kPa");
+    w.measure("d", "degC");
+    CHECK(w.bind({{"c", row.expression}}) == row.mistake);
+  }
 }
 
 TEST_CASE("expressions that lead nowhere or to themselves are named", "[device][computed]") {
