@@ -8,6 +8,8 @@
 #include <map>
 #include <unordered_map>
 
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/this_coro.hpp>
 #include <fmt/format.h>
 
 namespace zunth::client {
@@ -199,9 +201,24 @@ Awaitable<Result<std::vector<Error>>> doDeed(std::shared_ptr<Session> session, D
     const NodeId id = condition.id;
     byId.emplace(id, std::move(condition));
   }
-  std::vector<Error> out;
-  for (std::size_t i = 0; i < alarms.size(); ++i)
-    out.push_back(co_await doOne(session, wish, alarms[i], (*methods)[i], byId));
+  // Some at once: over a slow line each answer takes its time.
+  constexpr std::size_t kAtOnce = 16;
+  std::vector<Error> out(alarms.size());
+  std::size_t next = 0, working = std::min(kAtOnce, alarms.size());
+  const auto executor = co_await asio::this_coro::executor;
+  asio::steady_timer allDone(executor, asio::steady_timer::time_point::max());
+  const auto work = [&]() -> Awaitable<void> {
+    while (next < alarms.size()) {
+      const std::size_t i = next++;
+      out[i] = co_await doOne(session, wish, alarms[i], (*methods)[i], byId);
+    }
+  };
+  for (std::size_t k = working; k > 0; --k)
+    asio::co_spawn(executor, work(), [&](std::exception_ptr thrown) {
+      if (--working == 0) allDone.cancel();
+      if (thrown) std::rethrow_exception(thrown);
+    });
+  if (working > 0) co_await allDone.async_wait(net::kQuietly);
   co_return out;
 }
 

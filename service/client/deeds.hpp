@@ -29,7 +29,7 @@ struct DeedWish {
   std::string answer{};  // to a dialog: one of its options, or its place among them
 };
 
-/// Does it to each of these alarms, one after the other: Good, or why it was refused. `standing` are the conditions as
+/// Does it to each of these alarms, some at once: Good, or why it was refused. `standing` are the conditions as
 /// they were heard of, which is needed for what is about an event; of what isn't among them, the last event counts.
 Awaitable<ua::Result<std::vector<ua::Error>>> doDeed(std::shared_ptr<Session> session, DeedWish wish,
                                                      std::vector<ua::NodeId> alarms, std::vector<Condition> standing);
