@@ -17,6 +17,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     if (!again || alarm::encodeState(again->trunk, again->branches) != written) std::abort();
   }
   (void)history::wordsOf(octets);
+  (void)history::eventIdOf(octets);
+  static const space::Space space("urn:fernhollow.example:fuzz");
+  if (const auto event = history::decodeEvent(space, octets)) (void)history::encodeEvent(space, *event);
   history::RowValue row;
   row.type = data[0];
   const std::string text(reinterpret_cast<const char*>(data) + 2, size - 2);

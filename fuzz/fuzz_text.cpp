@@ -1,6 +1,8 @@
-// Any text as a node id, a time, an index range, a typed value: what people and configuration hand in.
+// Any text as a node id, a time, an index range, a typed value: what people and configuration hand in; and as what a
+// browser asks for.
 #include "core/ua/index_range.hpp"
 #include "core/ua/text.hpp"
+#include "service/console/request.hpp"
 
 #include <cstdlib>
 
@@ -24,5 +26,11 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     (void)range->of(Variant("trout"));
     (void)range->of(Variant::array({String("a"), String("bcd")}));
   }
+  zunth::console::Request request;
+  if (zunth::console::readTarget(text, request)) {
+    (void)request.number("points", 5, 100);
+    for (const auto& [name, value] : request.query) (void)zunth::console::momentOf(value);
+  }
+  (void)zunth::console::cookieNamed(text, "zunth");
   return 0;
 }
