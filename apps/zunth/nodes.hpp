@@ -14,6 +14,7 @@ using client::findNodes;
 using client::findType;
 using client::Found;
 using client::isAlarm;
+using client::NodeFinder;
 using client::typedValue;
 using client::valueJson;
 using client::valueText;

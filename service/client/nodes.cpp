@@ -235,11 +235,28 @@ Awaitable<Result<std::vector<std::vector<Found>>>> childrenOf(SessionPtr session
   co_return out;
 }
 
-Awaitable<Result<std::vector<Found>>> findNodes(SessionPtr session, std::string pattern) {
+/// Asks for what is below those of which it isn't known yet.
+Awaitable<Result<void>> NodeFinder::look(const std::vector<Found>& parents) {
+  std::vector<Found> unknown;
+  for (const auto& parent : parents)
+    if (!known_.contains(parent.nodeId)) unknown.push_back({parent.nodeId, {}, parent.nodeClass, {}, {}});
+  if (unknown.empty()) co_return Result<void>();
+  const auto asked = unknown;
+  auto children = co_await childrenOf(session_, std::move(unknown));
+  if (!children) co_return children.error();
+  for (std::size_t i = 0; i < asked.size(); ++i) {
+    Below& below = known_[asked[i].nodeId];
+    below.all = std::move((*children)[i]);
+    for (std::size_t k = 0; k < below.all.size(); ++k) below.byName.emplace(lastSegment(below.all[k].path), k);
+  }
+  co_return Result<void>();
+}
+
+Awaitable<Result<std::vector<Found>>> NodeFinder::find(std::string pattern) {
   if (isNodeId(pattern)) {
     auto parsed = NodeId::parse(pattern);
     if (!parsed) co_return parsed.error();
-    auto nodeClass = co_await session->readAttributes(*parsed, std::vector<AttributeId>(1, AttributeId::NodeClass));
+    auto nodeClass = co_await session_->readAttributes(*parsed, std::vector<AttributeId>(1, AttributeId::NodeClass));
     if (!nodeClass) co_return nodeClass.error();
     if (nodeClass->front().status.isBad())
       co_return Error{nodeClass->front().status, fmt::format("the server has no node {}", pattern), "zunth tree"};
@@ -251,14 +268,13 @@ Awaitable<Result<std::vector<Found>>> findNodes(SessionPtr session, std::string 
   std::vector<Found> at{objectsFolder()};
   for (std::size_t s = 0; s < segments.size(); ++s) {
     std::vector<Found> next;
-    std::vector<std::string> there;
     if (segments[s] == "**") {
       // Any depth: everything below, each node once.
       std::set<std::string> seen;
       std::vector<Found> level = at;
       next = at;
       while (!level.empty()) {
-        auto children = co_await childrenOf(session, std::move(level));
+        auto children = co_await childrenOf(session_, std::move(level));
         if (!children) co_return children.error();
         level.clear();
         for (auto& list : *children)
@@ -269,16 +285,31 @@ Awaitable<Result<std::vector<Found>>> findNodes(SessionPtr session, std::string 
             }
       }
     } else {
-      auto children = co_await childrenOf(session, at);
-      if (!children) co_return children.error();
-      for (auto& list : *children)
-        for (auto& child : list) {
-          const std::string name = lastSegment(child.path);
-          there.push_back(name);
-          if (matches(name, segments[s])) next.push_back(std::move(child));
+      if (auto looked = co_await look(at); !looked) co_return looked.error();
+      const bool isName = segments[s].find('*') == std::string::npos;
+      for (const auto& parent : at) {
+        const Below& below = known_.at(parent.nodeId);
+        const auto take = [&](const Found& child) {
+          next.push_back(child);
+          if (!parent.path.empty()) next.back().path = parent.path + "/" + child.path;
+        };
+        if (isName) {
+          std::vector<std::size_t> places;
+          for (auto [one, end] = below.byName.equal_range(segments[s]); one != end; ++one)
+            places.push_back(one->second);
+          std::ranges::sort(places);
+          for (const std::size_t place : places) take(below.all[place]);
+        } else {
+          for (const auto& child : below.all)
+            if (matches(lastSegment(child.path), segments[s])) take(child);
         }
+      }
     }
     if (next.empty()) {
+      std::vector<std::string> there;
+      for (const auto& parent : at)
+        if (const auto below = known_.find(parent.nodeId); below != known_.end())
+          for (const auto& child : below->second.all) there.push_back(lastSegment(child.path));
       std::string before;
       for (std::size_t i = 0; i < s; ++i) before += (i ? "/" : "") + segments[i];
       const auto near = nearest(segments[s], there);
@@ -293,11 +324,27 @@ Awaitable<Result<std::vector<Found>>> findNodes(SessionPtr session, std::string 
   co_return at;
 }
 
+Awaitable<Result<Found>> NodeFinder::findOne(std::string path) {
+  auto found = co_await find(path);
+  if (!found) co_return found.error();
+  if (found->size() > 1)
+    co_return Error{status::BadSyntaxError, fmt::format("'{}' names {} nodes, one is wanted", path, found->size()),
+                    "zunth tree"};
+  co_return found->front();
+}
+
+Awaitable<Result<std::vector<Found>>> findNodes(SessionPtr session, std::string pattern) {
+  NodeFinder finder(std::move(session));
+  auto found = co_await finder.find(std::move(pattern));
+  co_return found;
+}
+
 Awaitable<Result<std::vector<Found>>> findNodes(SessionPtr session, std::vector<std::string> patterns) {
   std::vector<Found> out;
   std::set<std::string> seen;
+  NodeFinder finder(std::move(session));
   for (const auto& pattern : patterns) {
-    auto found = co_await findNodes(session, pattern);
+    auto found = co_await finder.find(pattern);
     if (!found) co_return found.error();
     for (auto& node : *found)
       if (seen.insert(node.nodeId.text()).second) out.push_back(std::move(node));
@@ -306,12 +353,9 @@ Awaitable<Result<std::vector<Found>>> findNodes(SessionPtr session, std::vector<
 }
 
 Awaitable<Result<Found>> findNode(SessionPtr session, std::string path) {
-  auto found = co_await findNodes(session, path);
-  if (!found) co_return found.error();
-  if (found->size() > 1)
-    co_return Error{status::BadSyntaxError, fmt::format("'{}' names {} nodes, one is wanted", path, found->size()),
-                    "zunth tree"};
-  co_return found->front();
+  NodeFinder finder(std::move(session));
+  auto found = co_await finder.findOne(std::move(path));
+  co_return found;
 }
 
 Awaitable<Result<Found>> findType(SessionPtr session, std::string name, std::vector<NodeId> roots) {

@@ -3,6 +3,8 @@
 #include "core/ua/json.hpp"
 #include "service/client/session.hpp"
 
+#include <unordered_map>
+
 /// Nodes as people name and know them: at the command line, and in the console.
 namespace zunth::client {
 
@@ -18,6 +20,26 @@ struct Found {
 
 /// Alarms have half a hundred fields each, and all the same ones: nobody wants them who doesn't ask for them.
 bool isAlarm(const Found& node);
+
+/// Finds nodes by patterns, and asks for what is below a node once, however many patterns lead by it.
+class NodeFinder {
+ public:
+  explicit NodeFinder(SessionPtr session) : session_(std::move(session)) {}
+  /// As findNodes() does.
+  Awaitable<ua::Result<std::vector<Found>>> find(std::string pattern);
+  /// As findNode() does.
+  Awaitable<ua::Result<Found>> findOne(std::string path);
+
+ private:
+  struct Below {
+    std::vector<Found> all;  // by their names alone
+    std::unordered_multimap<std::string, std::size_t> byName;
+  };
+  Awaitable<ua::Result<void>> look(const std::vector<Found>& parents);
+
+  SessionPtr session_;
+  std::unordered_map<ua::NodeId, Below> known_;
+};
 
 /// The nodes that a pattern names: a path from Objects with * and ** (which leaves out the fields of alarms), or a
 /// NodeId. An error when there is none, with the nearest name at the place where the path led nowhere.

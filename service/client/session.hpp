@@ -70,6 +70,8 @@ class Session : public std::enable_shared_from_this<Session> {
     ua::Error error;  // Good when the server took it
   };
   Awaitable<ua::Result<WriteOutcome>> write(ua::NodeId node, ua::Variant value);
+  /// Values of several nodes, in their order; one outcome for each.
+  Awaitable<ua::Result<std::vector<WriteOutcome>>> write(std::vector<std::pair<ua::NodeId, ua::Variant>> values);
   struct CallOutcome {
     ua::Error error;
     std::vector<ua::Variant> outputs;

@@ -82,6 +82,22 @@ Awaitable<Result<Session::WriteOutcome>> Session::write(NodeId node, Variant val
   co_return WriteOutcome{{response->results[0], causeOf(response->diagnosticInfos, 0), {}}};
 }
 
+Awaitable<Result<std::vector<Session::WriteOutcome>>> Session::write(std::vector<std::pair<NodeId, Variant>> values) {
+  WriteRequest request;
+  const std::size_t count = values.size();
+  for (auto& [node, value] : values)
+    request.nodesToWrite.push_back(
+        {std::move(node), static_cast<std::uint32_t>(AttributeId::Value), {}, DataValue(std::move(value))});
+  auto response = co_await this->request(std::move(request));
+  if (!response) co_return response.error();
+  if (response->results.size() != count)
+    co_return Error{status::BadUnknownResponse, "the server did not say what came of each write", {}};
+  std::vector<WriteOutcome> out;
+  for (std::size_t i = 0; i < count; ++i)
+    out.push_back({{response->results[i], causeOf(response->diagnosticInfos, i), {}}});
+  co_return out;
+}
+
 Awaitable<Result<Session::CallOutcome>> Session::call(NodeId object, NodeId method, std::vector<Variant> inputs) {
   CallRequest request;
   request.methodsToCall.push_back({std::move(object), std::move(method), List<Variant>(std::move(inputs))});

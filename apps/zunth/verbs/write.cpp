@@ -26,57 +26,49 @@ std::optional<Assignment> assignmentOf(const std::string& text) {
   return Assignment{text.substr(0, equals), text.substr(equals + 1)};
 }
 
-struct Resolved {
-  Found node;
-  VariableFacts facts;
-  Variant value;
-};
-
-/// What is meant by a path and a text.
-Awaitable<Result<Resolved>> resolve(SessionPtr session, Assignment assignment) {
-  const auto& [path, typed] = assignment;
-  auto node = co_await findNode(session, path);
-  if (!node) co_return node.error();
-  if (node->nodeClass != NodeClass::Variable)
-    co_return Error{status::BadAttributeIdInvalid, path + " is no variable: it has no value", "zunth tree " + path};
-  std::vector<NodeId> one{node->nodeId};
-  auto facts = co_await factsOf(session, one);
-  if (!facts) co_return facts.error();
-  auto value = typedValue(typed, facts->front());
-  if (!value) {
-    Error error = value.error();
-    error.cause = fmt::format("{} takes {}: {}", path, facts->front().dataTypeName, error.cause);
-    co_return error;
-  }
-  co_return Resolved{std::move(*node), std::move(facts->front()), std::move(*value)};
-}
-
 /// With a mistake in any of them nothing is written; then each is told.
 Awaitable<int> writeValues(SessionPtr session, Options options, std::vector<Assignment> assignments) {
-  std::vector<Resolved> all;
-  for (const auto& assignment : assignments) {
-    auto resolved = co_await resolve(session, assignment);
-    if (!resolved) co_return fail(resolved.error());
-    all.push_back(std::move(*resolved));
+  NodeFinder finder(session);
+  std::vector<Found> nodes;
+  std::vector<NodeId> ids;
+  for (const auto& [path, typed] : assignments) {
+    auto node = co_await finder.findOne(path);
+    if (!node) co_return fail(node.error());
+    if (node->nodeClass != NodeClass::Variable)
+      co_return fail({status::BadAttributeIdInvalid, path + " is no variable: it has no value", "zunth tree " + path});
+    ids.push_back(node->nodeId);
+    nodes.push_back(std::move(*node));
   }
+  auto facts = co_await factsOf(session, ids);
+  if (!facts) co_return fail(facts.error());
+  std::vector<std::pair<NodeId, Variant>> values;
+  for (std::size_t i = 0; i < nodes.size(); ++i) {
+    auto value = typedValue(assignments[i].value, (*facts)[i]);
+    if (!value) {
+      Error error = value.error();
+      error.cause = fmt::format("{} takes {}: {}", assignments[i].node, (*facts)[i].dataTypeName, error.cause);
+      co_return fail(error);
+    }
+    values.emplace_back(nodes[i].nodeId, std::move(*value));
+  }
+  const auto asked = values;
+  auto outcomes = co_await session->write(std::move(values));
+  if (!outcomes) co_return fail(outcomes.error());
   Records records({"node", "value", "unit", "status"});
   int code = kDone;
-  for (std::size_t i = 0; i < all.size(); ++i) {
-    const auto& [node, own, value] = all[i];
+  for (std::size_t i = 0; i < nodes.size(); ++i) {
+    const auto& own = (*facts)[i];
     const auto& path = assignments[i].node;
-    auto outcome = co_await session->write(node.nodeId, value);
-    const bool isSent = static_cast<bool>(outcome);
-    if (!isSent || outcome->error.code.isBad()) {
-      Error error = isSent ? outcome->error : outcome.error();
-      if (error.cause.empty()) error.cause = fmt::format("{} did not take {}", path, valueText(value, own));
+    const std::string text = valueText(asked[i].second, own);
+    Error error = (*outcomes)[i].error;
+    if (error.code.isBad()) {
+      if (error.cause.empty()) error.cause = fmt::format("{} did not take {}", path, text);
       if (error.code == status::BadNotWritable)
         error.next = fmt::format("zunth tree {}, which marks what is writable", path.substr(0, path.rfind('/')));
       code = fail(error);
-      if (isSent) continue;
-      break;  // the connection is gone, and with it whatever is left
+      continue;
     }
-    records.add({node.path, Cell(valueText(value, own), valueJson(value, own)), own.unit,
-                 std::string(outcome->error.code.name())});
+    records.add({nodes[i].path, Cell(text, valueJson(asked[i].second, own)), own.unit, std::string(error.code.name())});
   }
   if (!options.quiet && !records.empty()) std::fputs(records.text(options.format, isTerminal(), {1}).c_str(), stdout);
   co_return code;
