@@ -96,7 +96,7 @@ void pollUnitFloor(benchmark::State& state) {
 BENCHMARK(pollUnitFloor)->Name("devices/floor: the same requests by libmodbus alone")->UseRealTime();
 
 /// Hands over what it is given, as a driver does.
-class Hand final : public Driver {
+class Teller final : public Driver {
  public:
   const std::vector<Point>& points() const override { return points_; }
   void start(Sink& sink) override { this->sink = &sink; }
@@ -118,7 +118,7 @@ void changeToClient(benchmark::State& state) {
   LoopbackServer server(1);
   space::Owners owners;
   std::shared_ptr<BoundDevices> devices;
-  Hand* driver = nullptr;
+  Teller* driver = nullptr;
   server.thread().run([&] {
     devices = std::make_shared<BoundDevices>(
         *server.space, owners,
@@ -128,7 +128,7 @@ void changeToClient(benchmark::State& state) {
     file.name = "line";
     file.points.push_back({{"level", BuiltInType::Double, false, "hand"}, {}});
     file.makeDriver = [&driver] {
-      auto made = std::make_unique<Hand>();
+      auto made = std::make_unique<Teller>();
       driver = made.get();
       return made;
     };
