@@ -1,17 +1,18 @@
 // What devices cost: frames read, values converted and shown, beside a memcpy of as many octets.
 #include "core/space/namespace0.hpp"
-#include "service/device/bound_devices.hpp"
 #include "service/device/dnp3_application.hpp"
 #include "service/device/dnp3_link.hpp"
 
 #include <cstring>
 
+#include "bench/hand.hpp"
 #include <benchmark/benchmark.h>
 #include <spdlog/spdlog.h>
 
 using namespace zunth;
 using namespace zunth::ua;
 using namespace zunth::device;
+using zunth::bench::Hand;
 
 namespace {
 
@@ -64,23 +65,6 @@ void dnp3Events(benchmark::State& state) {
   state.SetItemsProcessed(state.iterations() * kEvents);
 }
 BENCHMARK(dnp3Events)->Name("devices/DNP3: 80 events with times, from frames to values");
-
-/// Hands over what it is given, as a driver does.
-class Hand final : public Driver {
- public:
-  explicit Hand(std::vector<Point> points) : points_(std::move(points)) {}
-  const std::vector<Point>& points() const override { return points_; }
-  void start(Sink& sink) override { this->sink = &sink; }
-  void stop(std::function<void()> done) override { done(); }
-  void want(std::vector<Wish>) override {}
-  void refresh(std::vector<PointIndex>, Instant, std::function<void()> done) override { done(); }
-  void write(std::vector<PointWrite>, Instant, WritesDone) override {}
-  void act(std::vector<Step>, Instant, ActDone) override {}
-  Sink* sink = nullptr;
-
- private:
-  std::vector<Point> points_;
-};
 
 constexpr std::size_t kPoints = 1'000;
 

@@ -1,11 +1,11 @@
 // What a poll of a Modbus device takes, beside the same requests by libmodbus alone; and how long a change at a device
 // is on its way to a client, beyond the publishing interval that it has to wait for.
-#include "service/device/bound_devices.hpp"
 #include "service/device/modbus_station.hpp"
 
 #include <algorithm>
 #include <random>
 
+#include "bench/hand.hpp"
 #include "bench/loopback.hpp"
 #include <benchmark/benchmark.h>
 #include <fmt/format.h>
@@ -95,22 +95,6 @@ void pollUnitFloor(benchmark::State& state) {
 }
 BENCHMARK(pollUnitFloor)->Name("devices/floor: the same requests by libmodbus alone")->UseRealTime();
 
-/// Hands over what it is given, as a driver does.
-class Teller final : public Driver {
- public:
-  const std::vector<Point>& points() const override { return points_; }
-  void start(Sink& sink) override { this->sink = &sink; }
-  void stop(std::function<void()> done) override { done(); }
-  void want(std::vector<Wish>) override {}
-  void refresh(std::vector<PointIndex>, Instant, std::function<void()> done) override { done(); }
-  void write(std::vector<PointWrite>, Instant, WritesDone) override {}
-  void act(std::vector<Step>, Instant, ActDone) override {}
-  Sink* sink = nullptr;
-
- private:
-  std::vector<Point> points_{{"level", BuiltInType::Double, false, "hand"}};
-};
-
 /// Changes at random moments, each measured from the driver's thread to the client's decoded notification.
 void changeToClient(benchmark::State& state) {
   constexpr double kInterval = 50;  // ms of publishing
@@ -118,7 +102,7 @@ void changeToClient(benchmark::State& state) {
   LoopbackServer server(1);
   space::Owners owners;
   std::shared_ptr<BoundDevices> devices;
-  Teller* driver = nullptr;
+  Hand* driver = nullptr;
   server.thread().run([&] {
     devices = std::make_shared<BoundDevices>(
         *server.space, owners,
@@ -126,9 +110,10 @@ void changeToClient(benchmark::State& state) {
                            [&] { server.served(); }});
     DeviceFile file;
     file.name = "line";
-    file.points.push_back({{"level", BuiltInType::Double, false, "hand"}, {}});
-    file.makeDriver = [&driver] {
-      auto made = std::make_unique<Teller>();
+    const std::vector<Point> points{{"level", BuiltInType::Double, false, "hand"}};
+    file.points.push_back({points.front(), {}});
+    file.makeDriver = [&driver, points] {
+      auto made = std::make_unique<Hand>(points);
       driver = made.get();
       return made;
     };
