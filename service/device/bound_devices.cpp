@@ -1,6 +1,7 @@
 #include "service/device/bound_devices.hpp"
 
 #include "core/space/attributes.hpp"
+#include "core/space/node_set.hpp"
 #include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
 
@@ -192,6 +193,7 @@ std::shared_ptr<BoundDevices::Bound> BoundDevices::make(DeviceFile file) {
 }
 
 void BoundDevices::retire(std::shared_ptr<Bound> old) {
+  old->shown.clear();  // what it still says is nobody's any more
   Bound* const leaving = leaving_.emplace_back(std::move(old)).get();
   leaving->device->stop([self = weak_from_this(), leaving, post = loop_.post] {
     post([self, leaving] {
@@ -331,7 +333,7 @@ void BoundDevices::bindMethods(const std::vector<std::shared_ptr<Bound>>& device
 
 void BoundDevices::show(Bound& bound, const std::vector<Shown>& batch) {
   std::vector<space::Change> changes;
-  std::vector<NodeIndex> composed;  // each once, when all its parts of the batch are there
+  space::NodeSet composed;  // each once, when all its parts of the batch are there
   for (const auto& each : batch) {
     if (each.trace) bound.traces[each.point] = each.trace;
     const auto shown = bound.shown.find(each.point);
@@ -340,7 +342,7 @@ void BoundDevices::show(Bound& bound, const std::vector<Shown>& batch) {
       if (part != kWhole) {
         if (each.kind != Sample::Kind::Current) continue;  // of the whole at that time nothing is known
         sources_.at(variable).composition->take(part, each.value);
-        if (std::ranges::find(composed, variable) == composed.end()) composed.push_back(variable);
+        composed.add(variable);
       } else if (each.kind == Sample::Kind::Current) {
         changes.push_back({variable, shownAs(space_, variable, each.value)});
       } else if (loop_.past) {

@@ -35,7 +35,12 @@ class Hand final : public Driver {
   explicit Hand(std::vector<Point> points) : points_(std::move(points)) {}
   const std::vector<Point>& points() const override { return points_; }
   void start(Sink& sink) override { this->sink = &sink; }
-  void stop(std::function<void()> done) override { done(); }
+  void stop(std::function<void()> done) override {
+    if (isSlow)
+      goodbye = std::move(done);
+    else
+      done();
+  }
   void want(std::vector<Wish>) override {}
   void refresh(std::vector<PointIndex>, Instant, std::function<void()> done) override { done(); }
   void write(std::vector<PointWrite> writes, Instant, WritesDone done) override {
@@ -50,6 +55,8 @@ class Hand final : public Driver {
   Sink* sink = nullptr;
   std::string written;
   PointIndex refused = 99;
+  bool isSlow = false;
+  std::function<void()> goodbye;
 
  private:
   std::vector<Point> points_;
@@ -64,7 +71,8 @@ struct World {
   }
   DeviceFile file() {
     DeviceFile out;
-    out.name = out.identity = "hand";
+    out.name = "hand";
+    out.identity = identity;
     const std::vector<Point> points{{"n0", BuiltInType::Double, true, ""},   {"n1", BuiltInType::Double, true, ""},
                                     {"n2", BuiltInType::UInt16, true, ""},   {"grams", BuiltInType::UInt16, true, ""},
                                     {"mode", BuiltInType::UInt16, true, ""}, {"why", BuiltInType::String, true, ""},
@@ -107,6 +115,7 @@ struct World {
   std::unique_ptr<space::Space> space;
   space::Owners owners;
   Hand* hand = nullptr;
+  std::string identity = "one";
   std::shared_ptr<BoundDevices> devices;
 };
 
@@ -158,6 +167,29 @@ TEST_CASE("a row is put together out of points, and what is written goes to thos
   CHECK(way->front().shows == "1 (Good)");
   REQUIRE(w.bind("  DF1/level: hand/n0\n") == "");
   CHECK(w.value("nozzles").status != status::Good);
+}
+
+TEST_CASE("what a device says while it leaves is shown nowhere", "[device][composed]") {
+  World w;
+  REQUIRE(w.bind("  'DF1/nozzles[{n}]': hand/n{n}\n  DF1/level: hand/n0\n") == "");
+  w.devices->start();
+  w.come(0, Variant(1.0));
+  Hand* const old = w.hand;
+  old->isSlow = true;
+  w.identity = "another";
+  // The row is bound no more; the level comes from the new one.
+  REQUIRE(w.bind("  DF1/level: hand/n1\n") == "");
+  REQUIRE(old != w.hand);
+  const auto before = w.value("nozzles");
+  old->sink->samples({{0, DataValue(Variant(9.0))}, {1, DataValue(Variant(9.0))}});
+  old->sink->link(false, {status::BadNoCommunication, "gone", {}});
+  CHECK(w.value("nozzles").value == before.value);
+  CHECK(w.value("nozzles").status == before.status);
+  CHECK_FALSE(w.value("level").value == Variant(9.0));
+  CHECK(w.value("level").status != status::BadNoCommunication);
+  old->goodbye();
+  w.come(1, Variant(2.5));
+  CHECK(w.value("level").value == Variant(2.5));
 }
 
 TEST_CASE("fields of a structure come from points, the others stay as they were written", "[device][composed]") {
