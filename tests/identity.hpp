@@ -3,13 +3,16 @@
 #include "core/secure/certificate.hpp"
 
 #include <map>
+#include <mutex>
 
 namespace zunth::test {
 
-/// An application's certificate and key; each is made once, as it takes its time.
+/// An application's certificate and key; each is made once, as it takes its time. From any thread.
 inline std::shared_ptr<const secure::Identity> identity(const std::string& applicationUri,
                                                         secure::KeyKind kind = secure::KeyKind::Rsa) {
   static std::map<std::pair<std::string, secure::KeyKind>, std::shared_ptr<const secure::Identity>> made;
+  static std::mutex mutex;
+  const std::lock_guard lock(mutex);
   auto& one = made[{applicationUri, kind}];
   if (!one) {
     const auto now = ua::DateTime::from(std::chrono::system_clock::now());

@@ -41,7 +41,7 @@ class Process {
     ::close(out_);
   }
   /// The next line of its output; empty when it ends or says nothing for so long.
-  std::string line(int timeoutMs = 30'000) {
+  std::string line(int timeoutMs = 120'000) {
     while (true) {
       if (const auto end = buffer_.find('\n'); end != std::string::npos) {
         std::string text = buffer_.substr(0, end);
