@@ -5,6 +5,7 @@
 #include "service/device/path_pattern.hpp"
 
 #include <algorithm>
+#include <unordered_map>
 #include <unordered_set>
 
 #include <fmt/format.h>
@@ -46,7 +47,8 @@ std::string shapeText(const Space& space, NodeIndex variable, std::string_view t
 class Reader {
  public:
   Reader(const Space& space, const std::vector<DeviceFile>& devices, Bindings& bindings, Findings& findings)
-      : space_(space), devices_(devices), bindings_(bindings), findings_(findings) {
+      : space_(space), devices_(devices), bindings_(bindings), findings_(findings), finder_(space) {
+    for (std::size_t i = 0; i < devices.size(); ++i) numbers_.emplace(devices[i].name, i);
     for (const auto& binding : bindings.variables) {
       bound_.insert(binding.variable);
       if (binding.part)
@@ -67,7 +69,7 @@ class Reader {
     const bool isMethod = entry.key.text.ends_with("()");
     if (!isMethod && bindParts(entry)) return;
     const Text path = isMethod ? entry.key.part(0, entry.key.text.size() - 2) : entry.key;
-    for (const Match& match : matchesOf(space_, path, isMethod ? NodeClass::Method : NodeClass::Variable, findings_)) {
+    for (const Match& match : finder_.matchesOf(path, isMethod ? NodeClass::Method : NodeClass::Variable, findings_)) {
       if (isMethod)
         bindMethod(entry, match);
       else
@@ -86,8 +88,8 @@ class Reader {
     const std::string filled = filledIn(text.text, captures);
     const auto slash = filled.find('/');
     const std::string device = filled.substr(0, slash);
-    const auto found = std::ranges::find(devices_, device, &DeviceFile::name);
-    if (slash == std::string::npos || found == devices_.end()) {
+    const auto found = numbers_.find(device);
+    if (slash == std::string::npos || found == numbers_.end()) {
       std::vector<std::string> names;
       for (const auto& d : devices_) names.push_back(d.name);
       const auto near = nearest(device, names);
@@ -95,7 +97,7 @@ class Reader {
                       near.empty() ? kHelp : fmt::format("did you mean '{}'?", near));
       return std::nullopt;
     }
-    return Target{static_cast<std::size_t>(found - devices_.begin()), filled.substr(slash + 1)};
+    return Target{found->second, filled.substr(slash + 1)};
   }
 
   /// "PATH[2]", "PATH.grams", "PATH[{n}]": whether it is about parts of variables. A name may look like one.
@@ -106,9 +108,9 @@ class Reader {
     const auto at = text.ends_with(']') ? text.rfind('[') : text.rfind('.');
     if (at == std::string::npos || at <= from) return false;
     Findings whole;
-    if (!matchesOf(space_, entry.key, NodeClass::Variable, whole).empty()) return false;
+    if (!finder_.matchesOf(entry.key, NodeClass::Variable, whole).empty()) return false;
     Findings stem;
-    const auto matches = matchesOf(space_, entry.key.part(0, at), NodeClass::Variable, stem);
+    const auto matches = finder_.matchesOf(entry.key.part(0, at), NodeClass::Variable, stem);
     if (matches.empty()) {
       if (!text.ends_with(']')) return false;
       const auto& finding = stem.list().front();
@@ -203,9 +205,11 @@ class Reader {
     const auto target = targetOf(text, captures);
     if (!target) return std::nullopt;
     const DeviceFile& device = devices_[target->device];
-    const auto point = std::ranges::find(device.points, target->what, &DevicePoint::name);
-    if (point != device.points.end())
-      return std::pair(target->device, static_cast<PointIndex>(point - device.points.begin()));
+    auto& points = points_[target->device];
+    if (points.empty())
+      for (PointIndex i = 0; i < device.points.size(); ++i) points.emplace(device.points[i].name(), i);
+    if (const auto point = points.find(target->what); point != points.end())
+      return std::pair(target->device, point->second);
     std::vector<std::string> names;
     for (const auto& each : device.points) names.push_back(each.name());
     const auto near = nearest(target->what, names);
@@ -256,6 +260,10 @@ class Reader {
   const std::vector<DeviceFile>& devices_;
   Bindings& bindings_;
   Findings& findings_;
+  PathFinder finder_;
+  std::unordered_map<std::string_view, std::size_t> numbers_;  // of devices, by their names
+  std::unordered_map<std::size_t, std::unordered_map<std::string_view, PointIndex>>
+      points_;                                    // of those that were named
   std::unordered_set<NodeIndex> bound_, wholes_;  // nodes; those of them that are bound as a whole
   std::unordered_set<std::string> partly_;        // paths of parts
   std::optional<TypeCatalog> types_;

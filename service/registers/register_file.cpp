@@ -67,12 +67,13 @@ BuiltInType usualType(BuiltInType node) {
 
 class Reader {
  public:
-  Reader(const Space& space, RegisterFile& out, Findings& findings) : space_(space), out_(out), findings_(findings) {}
+  Reader(const Space& space, RegisterFile& out, Findings& findings)
+      : space_(space), out_(out), findings_(findings), finder_(space) {}
 
   void read(const Entry& entry) {
     if (!entry.value)
       return findings_.error(entry.key.place, fmt::format("'{}' has no register", entry.key.text), kHelp);
-    const auto matches = device::matchesOf(space_, entry.key, NodeClass::Variable, findings_);
+    const auto matches = finder_.matchesOf(entry.key, NodeClass::Variable, findings_);
     const bool areAlike = matches.size() > 1 && entry.value->text.find('{') == std::string::npos;
     for (const auto& match : matches) {
       Text words = *entry.value;
@@ -255,6 +256,7 @@ class Reader {
   const Space& space_;
   RegisterFile& out_;
   Findings& findings_;
+  device::PathFinder finder_;
   std::array<std::map<int, Taken>, 4> taken_;
   std::array<int, 4> ends_{};
 };
