@@ -3,12 +3,12 @@
 #include "core/model/access_rules.hpp"
 #include "core/model/alarm_words.hpp"
 #include "core/model/data_types.hpp"
+#include "core/model/node_words.hpp"
 #include "core/model/outline.hpp"
 #include "core/model/yaml_text.hpp"
 #include "core/space/attributes.hpp"
 #include "core/space/conditions.hpp"
 #include "core/space/type_catalog.hpp"
-#include "core/ua/letters.hpp"
 #include "core/ua/text.hpp"
 
 #include <algorithm>
@@ -31,9 +31,8 @@ namespace {
 class LanguageWriter {
  public:
   LanguageWriter(const Space& space, std::uint16_t ns, const Units& units)
-      : space_(space), ns_(ns), units_(units), catalog_(space::typeCatalog(space)) {
+      : space_(space), ns_(ns), names_(space, ns), words_(space, units, names_) {
     hierarchical_ = space.at(id::HierarchicalReferences);
-    collectTypeNames();
     collectAlarms();
   }
 
@@ -69,37 +68,7 @@ class LanguageWriter {
  private:
   // Names
   bool isOurs(NodeIndex node) const { return space_.exists(node) && space_.nodeId(node).namespaceIndex() == ns_; }
-  std::string name(NodeIndex node) const { return std::string(space_.name(node)); }
-
-  void collectTypeNames() {
-    for (NodeIndex node = 0; node < space_.rows(); ++node)
-      if (space_.exists(node))
-        if (isType(space_.nodeClass(node))) namespacesOf_[name(node)].insert(space_.nodeId(node).namespaceIndex());
-  }
-  std::string prefixOf(std::uint16_t ns) {
-    const auto found = prefixes_.find(ns);
-    if (found != prefixes_.end()) return found->second;
-    // The last part of the URI that is a word: ".../devices/" gives "devices".
-    std::string uri(space_.namespaces()[ns].view()), word;
-    std::ranges::replace_if(
-        uri, [](unsigned char c) { return !std::isalnum(c); }, ' ');
-    while (!uri.empty() && uri.back() == ' ') uri.pop_back();
-    word = lower(uri.substr(uri.rfind(' ') + 1));
-    if (word.empty() || std::isdigit(static_cast<unsigned char>(word[0]))) word = "m" + word;
-    for (const auto& [other, used] : prefixes_)
-      if (used == word) word += std::to_string(ns);
-    return prefixes_[ns] = word;
-  }
-  /// A type's name as the language finds it from here.
-  std::string typeName(NodeIndex type) {
-    const std::string own = name(type);
-    const auto ns = space_.nodeId(type).namespaceIndex();
-    const auto& all = namespacesOf_[own];
-    bool isAmbiguous = ns != ns_ && all.contains(ns_);
-    for (const auto other : all)
-      if (ns != ns_ && other != ns && (other >= 2 || ns == 0)) isAmbiguous |= other != 0;
-    return isAmbiguous ? prefixOf(ns) + ":" + own : own;
-  }
+  std::string name(NodeIndex node) const { return names_.plain(node); }
 
   // Output
   template <class Write>
@@ -121,17 +90,17 @@ class LanguageWriter {
     const auto& info = space_.modelInfo(ns_);
     if (!info.version.empty()) out += fmt::format("version: {}\n", scalar(info.version.view()));
     if (!info.published.isNull()) out += fmt::format("published: {}\n", inQuotes(info.published.text()));
-    if (info.required.empty() && prefixes_.empty()) return out;
+    if (info.required.empty() && names_.prefixes().empty()) return out;
     out += "imports:\n";
     std::set<std::string> named;
     for (const auto& required : info.required) {
       const auto ns = space_.namespaceIndex(required.uri.view());
       if (!ns || *ns == 0) continue;
       named.insert(std::string(required.uri.view()));
-      out += fmt::format("  {}: {}{}{}\n", prefixOf(*ns), required.uri.view(), required.version.empty() ? "" : " ",
-                         required.version.view());
+      out += fmt::format("  {}: {}{}{}\n", names_.prefixOf(*ns), required.uri.view(),
+                         required.version.empty() ? "" : " ", required.version.view());
     }
-    for (const auto& [ns, prefix] : prefixes_)
+    for (const auto& [ns, prefix] : names_.prefixes())
       if (named.insert(std::string(space_.namespaces()[ns].view())).second)
         out += fmt::format("  {}: {}\n", prefix, space_.namespaces()[ns].view());
     return named.empty() ? out.substr(0, out.size() - 9) : out;
@@ -205,14 +174,14 @@ class LanguageWriter {
     else if (auto structure = definition.as<StructureDefinition>(); structure && !definition.isNull())
       writeFields(type, *structure);
     else if (super != kNoNode && !space_.nodeId(super).is(id::BaseObjectType))
-      line(2, "extends: " + scalar(typeName(super)));
+      line(2, "extends: " + scalar(names_.ofType(super)));
     if (space_.isAbstract(type)) line(2, "abstract: yes");
     if (space_.isSymmetric(type)) line(2, "symmetric: yes");
     describe(type, 2);
     if (rare && !rare->inverseName.text.isNull()) writeTexts(2, "inverse", rare->inverseName, nullptr);
     if (nodeClass == NodeClass::VariableType) {
       const Variant value = space_.value(type).value;
-      const std::string spec = dataTypeName(type) + factWords(type);
+      const std::string spec = words_.dataType(type) + words_.facts(type);
       line(2, "is: " + plainWords(spec));
       if (!value.isNull()) writeStarts(type, value, 2);
     }
@@ -230,7 +199,7 @@ class LanguageWriter {
     const bool isEnumeration = space_.isSubtype(type, id::Enumeration);
     line(2, isEnumeration ? "is: enum" : "is: options");
     if (super != kNoNode && !(isEnumeration && space_.nodeId(super).is(id::Enumeration)))
-      line(2, "extends: " + typeName(super));
+      line(2, "extends: " + names_.ofType(super));
     for (const auto& field : definition.fields) {
       std::string key = scalar(field.name.view());
       if (isTypeWord(field.name.view())) leftOut(2, type, "the value " + field.name.str());
@@ -251,12 +220,12 @@ class LanguageWriter {
     const bool isUnion = definition.structureType == StructureType::Union;
     line(2, isUnion ? "is: union" : "is: struct");
     if (super != kNoNode && !space_.nodeId(super).is(isUnion ? id::Union : id::Structure))
-      line(2, "extends: " + typeName(super));
+      line(2, "extends: " + names_.ofType(super));
     const auto inherited = space::allFields(space_, super).size();
     for (std::size_t i = std::min(inherited, definition.fields.size()); i < definition.fields.size(); ++i) {
       const auto& field = definition.fields[i];
       const NodeIndex dataType = space_.find(field.dataType);
-      std::string spec = dataType == kNoNode ? "BaseDataType" : typeName(dataType);
+      std::string spec = dataType == kNoNode ? "BaseDataType" : names_.ofType(dataType);
       if (field.valueRank >= 1) spec += "[" + std::string(static_cast<std::size_t>(field.valueRank - 1), ',') + "]";
       const std::string key = scalar(field.name.str() + (field.isOptional ? "?" : ""));
       if (field.description.text.isNull())
@@ -306,7 +275,7 @@ class LanguageWriter {
     if (ownerClass != NodeClass::Variable && ownerClass != NodeClass::VariableType) return false;
     if (property == "EURange" || property == "InstrumentRange")
       return space::rangeProperty(space_, owner, property).has_value();
-    if (property == "EngineeringUnits") return !unitOf(owner).empty();
+    if (property == "EngineeringUnits") return !words_.unit(owner).empty();
     return property == "ValuePrecision" || property == "FalseState" || property == "TrueState" ||
            property == "EnumStrings";
   }
@@ -343,7 +312,7 @@ class LanguageWriter {
     std::string key = name(node);
     if (const auto ns = space_.browseName(node).namespaceIndex; ns != ns_ && declaration == kNoNode) {
       if (ns >= 2)
-        key = prefixOf(ns) + ":" + key;
+        key = names_.prefixOf(ns) + ":" + key;
       else
         leftOut(depth, node, fmt::format("the namespace {} of the browse name", ns));
     }
@@ -358,7 +327,7 @@ class LanguageWriter {
       return;
     }
     const bool isCopy = declaration != kNoNode && space_.typeDefinition(declaration) == space_.typeDefinition(node) &&
-                        (!inType || sameRule(declaration, node)) && sameShape(declaration, node);
+                        (!inType || sameRule(declaration, node)) && words_.sameShape(declaration, node);
     const std::string spec = isCopy ? changedWords(node, declaration) : fullWords(node, parent, inType, rule);
     const bool endsInQuestion = isOptional && !isCopy;
     line(depth, scalar(key + (endsInQuestion ? "?" : "")) + ":" + (spec.empty() ? "" : " " + plainWords(spec)));
@@ -406,83 +375,11 @@ class LanguageWriter {
   }
   bool isMandatory(NodeIndex declaration) const { return ruleOf(declaration) == "Mandatory"; }
   bool sameRule(NodeIndex a, NodeIndex b) const { return ruleOf(a) == ruleOf(b); }
-  bool sameShape(NodeIndex a, NodeIndex b) const {
-    if (space_.nodeClass(a) != NodeClass::Variable) return true;
-    const auto &x = space_.traits(a), &y = space_.traits(b);
-    return x.dataType == y.dataType && x.valueRank == y.valueRank && dimensionsOf(a) == dimensionsOf(b) &&
-           x.minimumSamplingInterval == y.minimumSamplingInterval;
-  }
-  List<std::uint32_t> dimensionsOf(NodeIndex node) const {
-    const auto* rare = space_.rare(node);
-    return rare ? rare->arrayDimensions : List<std::uint32_t>();
-  }
-
-  std::string dataTypeName(NodeIndex node) {
-    const auto& traits = space_.traits(node);
-    std::string out = traits.dataType == kNoNode ? "BaseDataType" : typeName(traits.dataType);
-    if (traits.valueRank < 1) return out;
-    const auto dimensions = dimensionsOf(node);
-    std::string inside;
-    for (std::int32_t i = 0; i < traits.valueRank; ++i) {
-      const auto at = static_cast<std::size_t>(i);
-      if (i) inside += ",";
-      if (at < dimensions.size() && dimensions[at]) inside += std::to_string(dimensions[at]);
-    }
-    return out + "[" + inside + "]";
-  }
-
-  std::string unitOf(NodeIndex node) const {
-    const NodeIndex property = space_.child(node, {0, "EngineeringUnits"}, id::HasProperty);
-    if (property == kNoNode) return {};
-    const DataValue held = space_.value(property);
-    const auto* object = held.value.get<ExtensionObject>();
-    const auto unit = object ? object->as<EUInformation>() : Result<EUInformation>(status::BadNoData);
-    if (!unit) return {};
-    const auto known = units_.find(unit->displayName.text.view());
-    return known && *known == *unit ? unit->displayName.text.str() : std::string();
-  }
-  static std::string rangeWords(const Range& range) { return fmt::format("{}..{}", range.low, range.high); }
-  std::string propertyText(NodeIndex node, const char* property) const {
-    const NodeIndex at = space_.child(node, {0, property}, id::HasProperty);
-    return at == kNoNode ? "" : format(space_.value(at).value);
-  }
-
-  /// Unit, ranges, precision, states.
-  std::string factWords(NodeIndex node) const {
-    std::string out;
-    if (const auto unit = unitOf(node); !unit.empty()) out += " " + unit;
-    if (const auto range = space::rangeProperty(space_, node, "EURange")) out += " " + rangeWords(*range);
-    if (const auto range = space::rangeProperty(space_, node, "InstrumentRange"))
-      out += " instrument " + rangeWords(*range);
-    if (const auto precision = propertyText(node, "ValuePrecision"); !precision.empty())
-      out += " precision " + precision;
-    return stateWords(node) + out;
-  }
-  std::string stateWords(NodeIndex node) const {
-    const std::string no = propertyText(node, "FalseState"), yes = propertyText(node, "TrueState");
-    if (!no.empty() && !yes.empty()) return " " + no + " | " + yes;
-    const NodeIndex strings = space_.child(node, {0, "EnumStrings"}, id::HasProperty);
-    if (strings == kNoNode) return {};
-    std::string out;
-    for (const auto& text : space_.value(strings).value.items<LocalizedText>())
-      out += (out.empty() ? " " : " | ") + text.text.str();
-    return out;
-  }
-  std::string flagWords(NodeIndex node) const {
-    const auto& traits = space_.traits(node);
-    std::string out;
-    if (traits.minimumSamplingInterval > 0) out += fmt::format(" every {}ms", traits.minimumSamplingInterval);
-    if (traits.accessLevel & AccessLevelType::CurrentWrite) out += " writable";
-    if (!(traits.accessLevel & AccessLevelType::CurrentRead)) out += " unreadable";
-    if (traits.historizing || (traits.accessLevel & AccessLevelType::HistoryRead)) out += " history";
-    return out;
-  }
-
   std::string fullWords(NodeIndex node, NodeIndex parent, bool inType, const std::string& rule) {
     std::string out;
     const NodeIndex definition = space_.typeDefinition(node);
     if (space_.nodeClass(node) == NodeClass::Object) {
-      if (definition != kNoNode && !space_.nodeId(definition).is(id::BaseObjectType)) out = typeName(definition);
+      if (definition != kNoNode && !space_.nodeId(definition).is(id::BaseObjectType)) out = names_.ofType(definition);
       const NodeIndex by = parentReference(node, parent);
       const bool isAddIn = by != kNoNode && space_.nodeId(by).is(id::HasAddIn);
       const bool isStatic = inType && rule.empty(), isNotifier = isNotifierOfItsOwn(node);
@@ -490,30 +387,22 @@ class LanguageWriter {
       return out + (isNotifier ? " notifier" : "") + (isAddIn ? " addin" : "") + (isStatic ? " static" : "");
     }
     const bool isProperty = definition != kNoNode && space_.nodeId(definition).is(id::PropertyType);
-    const std::string facts = factWords(node);
+    const std::string facts = words_.facts(node);
     const bool isUsual =
-        definition == kNoNode || isProperty || space_.nodeId(definition) == NodeId(usualDefinition(node));
-    const std::string dataType = dataTypeName(node);
+        definition == kNoNode || isProperty || space_.nodeId(definition) == NodeId(words_.usualDefinition(node));
+    const std::string dataType = words_.dataType(node);
     if (isUsual) {
       out = dataType;
     } else {
-      out = typeName(definition);
+      out = names_.ofType(definition);
       const auto &own = space_.traits(node), &type = space_.traits(definition);
       if (own.dataType != type.dataType || own.valueRank != type.valueRank) out += " of " + dataType;
     }
-    out += facts + initialWords(node, kNoNode) + flagWords(node);
+    out += facts + words_.initial(node, kNoNode) + words_.flags(node);
     if (isProperty) out += " property";
     if (inType && rule.empty()) out += " static";
     return out;
   }
-  StandardId usualDefinition(NodeIndex node) const {
-    if (space::rangeProperty(space_, node, "EURange")) return id::AnalogItemType;
-    if (!unitOf(node).empty() || space::rangeProperty(space_, node, "InstrumentRange")) return id::AnalogUnitType;
-    if (!stateWords(node).empty())
-      return propertyText(node, "TrueState").empty() ? id::MultiStateDiscreteType : id::TwoStateDiscreteType;
-    return propertyText(node, "ValuePrecision").empty() ? id::BaseDataVariableType : id::DataItemType;
-  }
-
   bool isNotifierOfItsOwn(NodeIndex node) const {
     return space_.eventNotifier(node) && !impliedNotifiers_.contains(node);
   }
@@ -521,22 +410,7 @@ class LanguageWriter {
   /// What a copy has otherwise than what it was copied from.
   std::string changedWords(NodeIndex node, NodeIndex model) const {
     if (isNotifierOfItsOwn(node) && !space_.eventNotifier(model)) return "notifier";
-    if (space_.nodeClass(node) != NodeClass::Variable) return {};
-    std::string out;
-    const auto own = space::rangeProperty(space_, node, "EURange"),
-               above = space::rangeProperty(space_, model, "EURange");
-    if (own && !(own == above)) out += rangeWords(*own);
-    const auto instrument = space::rangeProperty(space_, node, "InstrumentRange");
-    if (instrument && !(instrument == space::rangeProperty(space_, model, "InstrumentRange")))
-      out += " instrument " + rangeWords(*instrument);
-    const auto &mine = space_.traits(node), &its = space_.traits(model);
-    const auto gained = mine.accessLevel & ~its.accessLevel, lost = its.accessLevel & ~mine.accessLevel;
-    if (gained & AccessLevelType::CurrentWrite) out += " writable";
-    if (lost & AccessLevelType::CurrentWrite) out += " readonly";
-    if (lost & AccessLevelType::CurrentRead) out += " unreadable";
-    if (mine.historizing && !its.historizing) out += " history";
-    out += initialWords(node, model);
-    return out.empty() ? out : out.substr(out.front() == ' ');
+    return space_.nodeClass(node) == NodeClass::Variable ? words_.changes(node, model) : std::string();
   }
 
   void writeBy(NodeIndex node, NodeIndex parent, int depth, const std::string& spec) {
@@ -547,7 +421,7 @@ class LanguageWriter {
     const bool isProperty = (" " + spec + " ").find(" property ") != std::string::npos;
     const StandardId usual = isProperty ? id::HasProperty : inFolder ? id::Organizes : id::HasComponent;
     if (!(space_.nodeId(by) == NodeId(usual)) && !space_.nodeId(by).is(id::HasAddIn))
-      line(depth, "by: " + scalar(typeName(by)));
+      line(depth, "by: " + scalar(names_.ofType(by)));
   }
 
   void writeAccess(NodeIndex node, int depth, NodeIndex parent) {
@@ -573,41 +447,17 @@ class LanguageWriter {
     line(depth, fmt::format("access: {{{}}}", roles));
   }
 
-  /// The initial value, unless it is that of what the node was copied from; null for none.
-  Variant ownValue(NodeIndex node, NodeIndex model) const {
-    if (space_.hasSource(node)) return {};
-    Variant value = space_.value(node).value;
-    return model != kNoNode && space_.value(model).value == value ? Variant() : value;
-  }
-  /// " = 20", where a word says it.
-  std::string initialWords(NodeIndex node, NodeIndex model) const {
-    const Variant value = ownValue(node, model);
-    if (value.isNull() || value.isArray() || value.type() == BuiltInType::ExtensionObject || isOpen(node)) return {};
-    const auto text = yamlValue(space_, catalog_, value, space_.traits(node).dataType);
-    const bool isWord = text && !text->empty() && std::ranges::all_of(*text, [](unsigned char c) {
-                          return std::isalnum(c) || c == '.' || c == '-' || c == '_' || c == '+';
-                        });
-    return isWord ? " = " + *text : std::string();
-  }
-  bool isOpen(NodeIndex node) const {
-    const auto& traits = space_.traits(node);
-    return traits.dataType == kNoNode || space_.builtInType(traits.dataType) == BuiltInType::Variant;
-  }
   void writeValue(NodeIndex node, NodeIndex model, int depth) {
-    const Variant value = ownValue(node, model);
-    if (!value.isNull() && initialWords(node, model).empty()) writeStarts(node, value, depth);
+    const Variant value = words_.ownValue(node, model);
+    if (!value.isNull() && words_.initial(node, model).empty()) writeStarts(node, value, depth);
   }
   void writeStarts(NodeIndex node, const Variant& value, int depth) {
-    const auto& traits = space_.traits(node);
-    auto text = yamlValue(space_, catalog_, value, traits.dataType);
-    if (!text) return leftOut(depth, node, "the value");
-    if (isOpen(node)) {
-      const NodeIndex own = space_.find(NodeId(static_cast<std::uint32_t>(value.type())));
-      if (own == kNoNode) return leftOut(depth, node, "the value");
-      text = fmt::format("{{{}: {}}}", name(own), *text);
-    }
-    line(depth, "starts: " + *text);
+    if (const auto text = words_.starts(node, value))
+      line(depth, "starts: " + *text);
+    else
+      leftOut(depth, node, "the value");
   }
+
   // Methods
   void writeMethod(NodeIndex method, int depth, bool isOptional, bool isTaken) {
     const auto list = [&](const char* property, std::vector<Argument>& arguments) {
@@ -616,7 +466,7 @@ class LanguageWriter {
       for (const auto& argument : arguments) {
         const NodeIndex type = space_.find(argument.dataType);
         out += fmt::format("{}{} {}", out.empty() ? "" : ", ", argument.name.view(),
-                           type == kNoNode ? "BaseDataType" : typeName(type));
+                           type == kNoNode ? "BaseDataType" : names_.ofType(type));
         if (argument.valueRank >= 1)
           out += "[" + std::string(static_cast<std::size_t>(argument.valueRank - 1), ',') + "]";
       }
@@ -751,7 +601,7 @@ class LanguageWriter {
         if (!isReferrable(type) || impliedLinks_.contains({target, reference.type(), node})) continue;
       } else {
         if (type.is(id::HasInterface)) {
-          interfaces.push_back(typeName(target));
+          interfaces.push_back(names_.ofType(target));
           continue;
         }
         if (!isReferrable(type) || impliedLinks_.contains({node, reference.type(), target})) continue;
@@ -759,7 +609,7 @@ class LanguageWriter {
         if (ns == 1 || ns > ns_) continue;  // what comes and goes with the service, and what a later model tells
         if (space_.isSubtype(reference.type(), hierarchical_) && space_.parent(target) == node) continue;
       }
-      std::string name = typeName(reference.type());
+      std::string name = names_.ofType(reference.type());
       if (!reference.isForward()) {
         const auto* rare = space_.rare(reference.type());
         if (!rare || rare->inverseName.text.isNull()) {
@@ -809,11 +659,9 @@ class LanguageWriter {
 
   const Space& space_;
   std::uint16_t ns_;
-  const Units& units_;
-  TypeCatalog catalog_;
+  LanguageNames names_;
+  NodeWords words_;
   NodeIndex hierarchical_ = kNoNode;
-  std::map<std::string, std::set<std::uint16_t>> namespacesOf_;  // by a type's name
-  std::map<std::uint16_t, std::string> prefixes_;
   std::unordered_map<NodeIndex, AlarmWords> alarms_;  // those that words can say
   std::set<space::AlarmLinks::Link> impliedLinks_;
   std::set<NodeIndex> impliedNotifiers_;
