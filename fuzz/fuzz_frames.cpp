@@ -24,6 +24,10 @@ void readModbus(const std::uint8_t* data, std::size_t size) {
                                         : readRequest(static_cast<Table>(data[0] % 4), data[2], count);
   const auto answer = answerTo(request, ua::BytesView(octets + 4, size - 4));
   if (answer && !answer->refusal.isBad() && data[0] % 5 != 4 && answer->registers.size() != count) __builtin_trap();
+  std::size_t told = 0;
+  if (const auto said = identificationIn(ua::BytesView(octets, size)))
+    for (const auto& [number, text] : said->objects) told += 2 + text.size();
+  if (told > size) __builtin_trap();
 }
 
 void readDnp3(ua::BytesView octets) {

@@ -3,6 +3,7 @@
 #include <cstdint>
 #include <span>
 #include <string>
+#include <vector>
 
 namespace zunth::sim {
 
@@ -22,6 +23,8 @@ class Equipment {
  public:
   virtual ~Equipment() = default;
   virtual std::string name() const = 0;
+  /// Who made it, what it is, its revision; nothing when it doesn't say (Modbus application protocol, 6.21).
+  virtual std::vector<std::string> nameplate() const { return {}; }
   /// How many registers and bits its tables have.
   virtual std::size_t registers() const { return 32; }
   virtual std::size_t bits() const { return 16; }

@@ -18,6 +18,7 @@ class DrumFilterMachine final : public Equipment {
  public:
   explicit DrumFilterMachine(std::string serial) : serial_(std::move(serial)) {}
   std::string name() const override { return "drum filter " + serial_; }
+  std::vector<std::string> nameplate() const override { return {"Fernhollow Workshop", "DF", "2.1"}; }
   void prepare(const Tables& tables) override;
   void step(double seconds) override { filter_.step(seconds); }
   void show(const Tables& tables) const override;
@@ -38,6 +39,7 @@ class DrumFilterMachine final : public Equipment {
 class FeederMachine final : public Equipment {
  public:
   std::string name() const override { return "feeder"; }
+  std::vector<std::string> nameplate() const override { return {"Fernhollow Workshop", "FL", "1.4"}; }
   void prepare(const Tables& tables) override;
   void step(double seconds) override;
   void show(const Tables& tables) const override;

@@ -15,6 +15,16 @@ namespace {
 
 constexpr int kStepMs = 50;
 
+/// Of a frame on a serial line (Modbus over serial line 1.02, 6.2.2).
+std::uint16_t lineChecksum(const std::vector<std::uint8_t>& frame) {
+  unsigned sum = 0xFFFF;
+  for (const auto octet : frame) {
+    sum ^= octet;
+    for (int bit = 0; bit < 8; ++bit) sum = (sum >> 1) ^ (sum & 1 ? 0xA001 : 0);
+  }
+  return static_cast<std::uint16_t>(sum);
+}
+
 }  // namespace
 
 ModbusServer::ModbusServer(std::unique_ptr<Equipment> equipment, Settings settings)
@@ -71,10 +81,48 @@ bool ModbusServer::accepts(const std::uint8_t* request, int size) const {
   return values.empty() || equipment_->accepts(word(1), values);
 }
 
+/// Function 43, which the library knows nothing of: it has read as far as the function (and on a line, two octets more,
+/// which it takes for a checksum), and the rest of the request is here.
+void ModbusServer::identify(int client, const std::uint8_t* request, int size) {
+  const int header = modbus_get_header_length(context_), whole = header + 4 + (terminal_ ? 2 : 0);
+  std::vector<std::uint8_t> asked(request, request + size);
+  while (static_cast<int>(asked.size()) < whole) {
+    std::uint8_t octet = 0;
+    pollfd came{client, POLLIN, 0};
+    if (::poll(&came, 1, kStepMs) <= 0 || ::read(client, &octet, 1) != 1) return;
+    asked.push_back(octet);
+  }
+  std::vector<std::uint8_t> answer(asked.begin(), asked.begin() + header);
+  const auto texts = equipment_->nameplate();
+  constexpr std::uint8_t kBasic = 0x01;
+  if (texts.empty()) {
+    answer.insert(answer.end(), {0xAB, MODBUS_EXCEPTION_ILLEGAL_FUNCTION});
+  } else {
+    answer.insert(answer.end(), {0x2B, 0x0E, asked[static_cast<std::size_t>(header) + 2], kBasic, 0, 0,
+                                 static_cast<std::uint8_t>(texts.size())});
+    for (std::size_t i = 0; i < texts.size(); ++i) {
+      answer.insert(answer.end(), {static_cast<std::uint8_t>(i), static_cast<std::uint8_t>(texts[i].size())});
+      answer.insert(answer.end(), texts[i].begin(), texts[i].end());
+    }
+  }
+  if (terminal_) {
+    const std::uint16_t sum = lineChecksum(answer);
+    answer.insert(answer.end(), {static_cast<std::uint8_t>(sum & 0xFF), static_cast<std::uint8_t>(sum >> 8)});
+  } else {
+    answer[5] = static_cast<std::uint8_t>(answer.size() - 6);
+  }
+  if (::write(client, answer.data(), answer.size()) < 0 && !terminal_) throw std::runtime_error("the client left");
+}
+
 void ModbusServer::serve(int client) {
   std::uint8_t request[MODBUS_TCP_MAX_ADU_LENGTH];
   modbus_set_socket(context_, client);
   const int size = modbus_receive(context_, request);
+  const int header = modbus_get_header_length(context_);
+  constexpr std::uint8_t kIdentify = 0x2B;
+  if (size > 0 && request[header] == kIdentify) return identify(client, request, size);
+  if (size < 0 && terminal_ && errno == EMBBADCRC && request[0] == settings_.unit && request[header] == kIdentify)
+    return identify(client, request, header + 3);
   if (size < 0) {
     // Noise on a line is no reason to leave it.
     if (terminal_) return void(modbus_flush(context_));

@@ -38,6 +38,7 @@ class ModbusServer {
   Tables tables() const;
   bool accepts(const std::uint8_t* request, int size) const;
   void serve(int client);
+  void identify(int client, const std::uint8_t* request, int size);
 
   std::unique_ptr<Equipment> equipment_;
   Settings settings_;

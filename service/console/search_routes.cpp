@@ -83,7 +83,12 @@ Awaitable<Answer> tryDevice(Console& console, Visit visit) {
                     {"status", point.value.status.name()},
                     {"way", std::move(way)}});
   }
-  co_return Answer::of(Json{{"address", tried->address}, {"areWays", tried->areWays}, {"points", std::move(list)}});
+  Json nameplate = Json::array();
+  for (const auto& line : tried->nameplate) nameplate.push_back({{"what", line.what}, {"says", line.shows}});
+  co_return Answer::of(Json{{"address", tried->address},
+                            {"nameplate", std::move(nameplate)},
+                            {"areWays", tried->areWays},
+                            {"points", std::move(list)}});
 }
 
 Awaitable<Answer> scanDevice(Console& console, Visit visit) {

@@ -4,11 +4,11 @@
 #include "core/space/node_set.hpp"
 #include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
+#include "service/logs/logs.hpp"
 
 #include <algorithm>
 
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::device {
 
@@ -139,8 +139,8 @@ void BoundDevices::showDiscovered(Bound& bound, PointIndex first, std::vector<De
     bindVariable(*self, first + i, {nodes[i]});
     showAwaited(nodes[i]);
   }
-  spdlog::info("device {}: discovered {} points, the first is '{}'", bound.file.name, points.size(),
-               ua::shown(points[0].name()));
+  logs::devices().info("device {}: discovered {} points, the first is '{}'", bound.file.name, points.size(),
+                       ua::shown(points[0].name()));
   bound.file.points.insert(bound.file.points.end(), std::make_move_iterator(points.begin()),
                            std::make_move_iterator(points.end()));
   if (loop_.discovered) loop_.discovered->add(bound.file, kept);

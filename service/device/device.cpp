@@ -2,12 +2,12 @@
 
 #include "core/ua/text.hpp"
 #include "service/device/elements.hpp"
+#include "service/logs/logs.hpp"
 
 #include <cmath>
 #include <set>
 
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::device {
 
@@ -348,6 +348,8 @@ bool Device::samples(std::vector<Sample> batch) {
     for (const auto& sample : batch) broughtAt_[sample.point] = now;
   }
   if (withheld(shown)) return true;
+  std::vector<std::pair<PointIndex, StatusCode>> turned;  // bad, or good again
+  const bool isTold = logs::devices().should_log(spdlog::level::debug);
   {
     const std::lock_guard lock(mutex_);
     for (const auto& each : shown) {
@@ -355,11 +357,14 @@ bool Device::samples(std::vector<Sample> batch) {
       Last& last = last_[each.point];
       health_.good -= last == Last::Good;
       health_.bad -= last == Last::Bad;
-      last = each.value.status.isBad() ? Last::Bad : Last::Good;
+      const Last before = std::exchange(last, each.value.status.isBad() ? Last::Bad : Last::Good);
+      if (isTold && before != last) turned.emplace_back(each.point, each.value.status);
       health_.good += last == Last::Good;
       health_.bad += last == Last::Bad;
     }
   }
+  for (const auto& [point, status] : turned)
+    logs::devices().debug("device {}: point {} is {}", name_, points_[point].name(), status.name());
   if (shown.empty()) return true;
   const bool isRoom = ++waiting_ < kMostWaiting;
   events_.values(std::move(shown));
@@ -399,9 +404,9 @@ void Device::tellLink(bool isConnected, const Error& why) {
     health_.lastError = why;
   }
   if (isConnected)
-    spdlog::info("device {}: connected", name_);
+    logs::devices().info("device {}: connected", name_);
   else
-    spdlog::warn("device {}: {}", name_, why.cause);
+    logs::devices().warn("device {}: {}", name_, why.cause);
   events_.link(isConnected, when);
 }
 

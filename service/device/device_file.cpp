@@ -316,7 +316,7 @@ const Action* DeviceFile::action(std::string_view wanted) const {
 }
 
 DeviceFile readDeviceFile(const std::string& name, const std::string& file, const std::string& text, Findings& findings,
-                          const std::filesystem::path& folder) {
+                          const std::filesystem::path& folder, const std::filesystem::path& lists) {
   DeviceFile device;
   device.name = name;
   const Entry root = model::readYaml(file, text, findings);
@@ -337,7 +337,7 @@ DeviceFile readDeviceFile(const std::string& name, const std::string& file, cons
       const Beat every = beatOf(group, {}, findings);
       if (const Entry* list = group.find("points")) points.read(*list, every);
     }
-  if (const Text* list = root.textOf("points-from")) points.readList(*list, folder);
+  if (const Text* list = root.textOf("points-from")) points.readList(*list, lists.empty() ? folder : lists);
   const Entry* discovers =
       std::ranges::find(kind.keys, "discover") == kind.keys.end() ? nullptr : root.find("discover");
   if (discovers) device.discovers = plain(*discovers);
@@ -359,6 +359,7 @@ DeviceFile readDeviceFile(const std::string& name, const std::string& file, cons
   for (const auto key : kind.keys)
     if (const Entry* entry = root.find(key)) device.identity += plain(*entry) + "\n";
   for (const auto& point : device.points) device.identity += point.name() + "=" + point.raw.where + "\n";
+  device.nameplate = std::move(setup.nameplate);
   device.makeDriver = [make = std::move(setup.make), name] { return make(name); };
   return device;
 }

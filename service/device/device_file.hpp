@@ -43,6 +43,7 @@ struct DeviceFile {
   std::vector<Action> actions;
   std::optional<Heartbeat> heartbeat;
   std::function<std::unique_ptr<Driver>()> makeDriver;  // ready to start
+  std::function<ua::Result<Trace>()> nameplate;         // as DriverSetup's
 
   const Action* action(std::string_view wanted) const;
   /// The beat of a point: its own, or the device's.
@@ -55,8 +56,9 @@ struct DeviceFile {
 };
 
 /// Reads a device's file. Findings tell of every mistake; with errors the result is not to be used. What it names of
-/// files lies in `folder`.
+/// files lies in `folder`, the lists of its points in that of the site's own files where it is another.
 DeviceFile readDeviceFile(const std::string& name, const std::string& file, const std::string& text,
-                          model::Findings& findings, const std::filesystem::path& folder = {});
+                          model::Findings& findings, const std::filesystem::path& folder = {},
+                          const std::filesystem::path& lists = {});
 
 }  // namespace zunth::device

@@ -29,6 +29,8 @@ struct DriverSetup {
   std::vector<DevicePoint> points;  // in the driver's order
   std::size_t secrets = 0;          // a hash of what isn't in its file: with others it is another device
   std::function<std::unique_ptr<Driver>(const std::string& device)> make;
+  /// Asks the device who made it and what it is; it may block. Null where a protocol has no words for it.
+  std::function<ua::Result<Trace>()> nameplate;
 };
 
 /// A device's file as a driver reads it.

@@ -19,8 +19,10 @@ enum Function : std::uint8_t {
   WriteRegister = 6,
   WriteCoils = 15,
   WriteRegisters = 16,
-  MaskRegister = 22
+  MaskRegister = 22,
+  Identify = 43
 };
+constexpr std::uint8_t kIdentification = 14;  // what Identify asks for
 constexpr std::uint8_t kException = 0x80;
 constexpr std::uint16_t kCoilOn = 0xFF00;
 
@@ -144,6 +146,7 @@ std::string_view nameOfFunction(std::uint8_t function) {
     case WriteCoils: return "write coils";
     case WriteRegisters: return "write registers";
     case MaskRegister: return "write bits of register";
+    case Identify: return "read device identification";
     default: return "a function of another kind";
   }
 }
@@ -151,6 +154,7 @@ std::string_view nameOfFunction(std::uint8_t function) {
 }  // namespace
 
 std::string describe(BytesView request) {
+  if (!request.empty() && octetAt(request, 0) == Identify) return std::string(nameOfFunction(Identify));
   if (request.size() < 5) return "too few octets";
   const std::uint8_t function = octetAt(request, 0);
   const std::uint16_t first = wordAt(request, 1), second = wordAt(request, 3);
@@ -187,6 +191,41 @@ Result<Answer> answerTo(BytesView request, BytesView answer) {
   if (answer.size() != 5 || wordAt(answer, 1) != wordAt(request, 1) || wordAt(answer, 3) != wordAt(request, 3))
     return nonsense("the device says that it wrote something else than it was told");
   return Answer{status::Good, {}};
+}
+
+Bytes identifyRequest(bool isRegular, std::uint8_t first) {
+  Bytes out;
+  for (const std::uint8_t octet : {std::uint8_t{Identify}, kIdentification, std::uint8_t{isRegular ? 2u : 1u}, first})
+    put(out, octet);
+  return out;
+}
+
+Result<Identification> identificationIn(BytesView answer) {
+  const auto broken = [] { return nonsense("the device says what it is in a way that can't be read"); };
+  if (answer.size() >= 2 && octetAt(answer, 0) == (Identify | kException))
+    return Error{
+        status::BadNotSupported, fmt::format("it does not say what it is: {}", exceptionName(octetAt(answer, 1))), {}};
+  constexpr std::size_t kObjects = 7;  // begin there
+  if (answer.size() < kObjects || octetAt(answer, 0) != Identify || octetAt(answer, 1) != kIdentification)
+    return broken();
+  Identification out;
+  constexpr std::uint8_t kMoreFollow = 0xFF;
+  if (octetAt(answer, 4) == kMoreFollow) out.next = octetAt(answer, 5);
+  BytesView rest = answer.subspan(kObjects);
+  for (std::size_t left = octetAt(answer, 6); left > 0; --left) {
+    if (rest.size() < 2 || rest.size() < 2u + octetAt(rest, 1)) return broken();
+    const std::size_t size = octetAt(rest, 1);
+    const auto* text = reinterpret_cast<const char*>(rest.data() + 2);
+    out.objects.emplace_back(octetAt(rest, 0), std::string(text, size));
+    rest = rest.subspan(2 + size);
+  }
+  return out;
+}
+
+std::string nameOfObject(std::uint8_t number) {
+  constexpr const char* kNames[] = {"vendor",       "product code", "revision",   "vendor's address",
+                                    "product name", "model name",   "application"};
+  return number < std::size(kNames) ? kNames[number] : fmt::format("object {}", number);
 }
 
 }  // namespace zunth::device::modbus

@@ -27,6 +27,18 @@ ua::Bytes writeSeveral(Table table, std::uint16_t first, std::span<const std::ui
 /// Sets or clears one bit of a register, 0 is the lowest, and leaves the others as they are (function 22).
 ua::Bytes writeBit(std::uint16_t address, int bit, bool on);
 
+/// Asks for the objects of a unit's identification from `first` on (6.21, function 43/14). It is told in as many
+/// answers as it takes.
+ua::Bytes identifyRequest(bool isRegular, std::uint8_t first = 0);
+struct Identification {
+  std::vector<std::pair<std::uint8_t, std::string>> objects;  // by number: 0 vendor, 1 product code, 2 revision, ...
+  std::optional<std::uint8_t> next;                           // where the rest begins
+};
+/// BadNotSupported where the unit refuses to say; BadDecodingError for what is no such answer.
+ua::Result<Identification> identificationIn(ua::BytesView answer);
+/// "vendor", "product code": how people call an object of it.
+std::string nameOfObject(std::uint8_t number);
+
 /// What a request or an answer says, for people: "read input registers 0 to 9", "exception 2: illegal data address".
 std::string describe(ua::BytesView request);
 std::string describeAnswer(ua::BytesView answer);

@@ -9,6 +9,8 @@
 
 #include <fmt/format.h>
 #include <modbus.h>
+#include <poll.h>
+#include <unistd.h>
 
 namespace zunth::device::modbus {
 
@@ -22,6 +24,18 @@ struct Envelope {
   std::size_t unitAt, header, trailer;
 };
 constexpr Envelope kTcp{6, 7, 0}, kSerial{0, 1, 2};
+
+constexpr std::byte kIdentify{43};
+
+/// Of a serial line (its specification, 2.5.1.2): 0 over a frame that ends with its own.
+std::uint16_t checksum(const std::uint8_t* octets, int size) {
+  unsigned sum = 0xFFFF;
+  for (int i = 0; i < size; ++i) {
+    sum ^= octets[i];
+    for (int bit = 0; bit < 8; ++bit) sum = sum & 1 ? sum >> 1 ^ 0xA001 : sum >> 1;
+  }
+  return static_cast<std::uint16_t>(sum);
+}
 
 std::uint32_t microseconds(Duration time) {
   return static_cast<std::uint32_t>(std::chrono::duration_cast<std::chrono::microseconds>(time).count());
@@ -84,7 +98,8 @@ Result<Bytes> Line::exchange(std::uint8_t unit, BytesView request, Duration pati
   const bool isLogged = log_->isOn();
   if (isLogged) log_->note(true, request, fmt::format("unit {}: {}", unit, describe(request)));
   const int sent = modbus_send_raw_request(context_, frame.data(), static_cast<int>(frame.size()));
-  const int size = sent < 0 ? -1 : modbus_receive_confirmation(context_, answer);
+  int size = sent < 0 ? -1 : modbus_receive_confirmation(context_, answer);
+  if (sent >= 0 && !request.empty() && request.front() == kIdentify) size = readOn(answer, size, patience);
   if (size < static_cast<int>(envelope.header + envelope.trailer) + 1) {
     // The library passes over what is for others, and says nothing of it.
     if (size >= 0) errno = ETIMEDOUT;
@@ -105,6 +120,29 @@ Result<Bytes> Line::exchange(std::uint8_t unit, BytesView request, Duration pati
   Bytes out(begin, begin + size - envelope.header - envelope.trailer);
   if (isLogged) log_->note(false, out, fmt::format("unit {}: {}", unit, describeAnswer(out)));
   return out;
+}
+
+/// The library takes of an answer that it doesn't know the function alone: the rest is read as far as the header of TCP
+/// says, or until a serial line is silent.
+int Line::readOn(std::uint8_t* answer, int size, Duration patience) const {
+  constexpr int kLengthEndsAt = 6, kSilence = 50;  // ms
+  const bool isSerial = address_.isSerial();
+  if (isSerial ? size < 0 && errno != EMBBADCRC : size < kLengthEndsAt) return size;
+  if (isSerial && size >= 0) return size;  // an exception is whole, and nothing is what is for others
+  int have = isSerial ? static_cast<int>(kSerial.header + 2 + kSerial.trailer) : size;  // function and one octet
+  const int end = isSerial ? MODBUS_RTU_MAX_ADU_LENGTH
+                           : std::min(kLengthEndsAt + (answer[4] << 8 | answer[5]), int{MODBUS_TCP_MAX_ADU_LENGTH});
+  const int wait = isSerial ? kSilence : static_cast<int>(microseconds(patience) / 1000);
+  pollfd came{modbus_get_socket(context_), POLLIN, 0};
+  while (have < end) {
+    if (::poll(&came, 1, wait) <= 0) break;
+    const auto octets = ::read(came.fd, answer + have, static_cast<std::size_t>(end - have));
+    if (octets <= 0) break;
+    have += static_cast<int>(octets);
+  }
+  if (isSerial ? checksum(answer, have) == 0 : have == end) return have;
+  errno = isSerial ? EMBBADCRC : ETIMEDOUT;
+  return -1;
 }
 
 /// Nobody can tell whose answer comes next.

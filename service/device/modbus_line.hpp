@@ -46,6 +46,7 @@ class Line {
   explicit Line(LineAddress address) : address_(std::move(address)), log_(WireLog::of(address_.text())) {}
   ua::Result<void> connectLocked(ua::Duration patience);
   void disconnect();
+  int readOn(std::uint8_t* answer, int size, ua::Duration patience) const;
   void giveUp(int why);
   ua::Error lost(const char* doing) const;
 

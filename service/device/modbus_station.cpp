@@ -1,5 +1,6 @@
 #include "service/device/modbus_station.hpp"
 
+#include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
 #include "service/device/polled.hpp"
 
@@ -26,6 +27,28 @@ bool isIllegalFunction(const Answer& answer) {
   return answer.refusal.isBad() && !answer.registers.empty() && answer.registers[0] == kIllegalFunction;
 }
 
+/// What a unit says that it is, by function 43/14; of old ones that know the basics alone, these.
+Result<Trace> readNameplate(const Settings& settings) {
+  constexpr std::size_t kMostObjects = 128, kLongest = 120;
+  const auto line = Line::to(settings.at);
+  Trace out;
+  bool isRegular = true;
+  for (std::uint8_t first = 0; out.size() < kMostObjects;) {
+    const auto answer =
+        line->exchange(settings.unit, identifyRequest(isRegular, first), milliseconds(settings.timeout));
+    if (!answer) return answer.error();
+    const auto told = identificationIn(*answer);
+    if (!told && told.code() == status::BadNotSupported && std::exchange(isRegular, false)) continue;
+    if (!told) return told.error();
+    for (const auto& [number, text] : told->objects)
+      if (!text.empty()) out.push_back({nameOfObject(number), shown(text, kLongest)});
+    // Each answer begins behind the last one, or a unit could tell for ever.
+    if (!told->next || *told->next <= first) break;
+    first = *told->next;
+  }
+  return out;
+}
+
 DriverSetup readDevice(const DeviceText& text, bool isSerial, model::Findings& findings) {
   const Settings settings = readSettings(text, isSerial, findings);
   DriverSetup setup;
@@ -34,6 +57,7 @@ DriverSetup readDevice(const DeviceText& text, bool isSerial, model::Findings& f
   auto points = readPoints<ModbusPoint>(text, setup, findings, [](const auto& each, auto& conversion, auto& found) {
     return parsePoint(each.name, each.words, conversion, found);
   });
+  setup.nameplate = [settings] { return readNameplate(settings); };
   setup.make = [settings, points = std::move(points)](const std::string& device) {
     return std::make_unique<Polled>(device, std::make_unique<ModbusStation>(settings, points));
   };

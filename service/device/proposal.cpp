@@ -88,6 +88,7 @@ Result<Attempt> tryOut(const Sought& sought, const std::vector<std::string>& ask
   auto tried = tryOut(file, patience);
   if (!tried) return tried.error();
   out.address = file.address;
+  out.nameplate = nameplateOf(file);
   out.points = std::move(*tried);
   if (out.areWays) {
     for (auto& point : out.points) point.name = point.words.substr(asked[0].size() + 1);

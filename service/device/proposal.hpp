@@ -16,6 +16,7 @@ std::string settingsText(const Sought& sought);
 /// What a try came to.
 struct Attempt {
   std::string address;  // for people
+  Trace nameplate;      // who made it and what it is, where it says so
   std::vector<TriedPoint> points;
   bool areWays = false;  // one place, read in each way: what people measure comes first, named by its way
 };

@@ -2,6 +2,7 @@
 
 #include "service/device/device.hpp"
 
+#include <algorithm>
 #include <condition_variable>
 
 #include <fmt/format.h>
@@ -15,18 +16,21 @@ namespace {
 /// Keeps what a device brings, for one who waits.
 class Tryout {
  public:
-  Tryout(const DeviceFile& file, Duration patience)
-      : file_(file), deadline_(std::chrono::steady_clock::now() + patience), came_(file.points.size()) {
+  Tryout(const DeviceFile& file, std::vector<PointIndex> points, Duration patience)
+      : file_(withoutHeart(file)),
+        points_(std::move(points)),
+        deadline_(std::chrono::steady_clock::now() + patience),
+        came_(file.points.size()) {
     Device::Events events;
     events.values = [this](std::vector<Shown> batch) { take(std::move(batch)); };
+    events.discovered = [](PointIndex, std::vector<DevicePoint>) {};
     events.link = [this](bool isConnected, DateTime) { linked(isConnected); };
     device_.emplace(file_, std::move(events));
   }
 
   Result<std::vector<TriedPoint>> run() {
-    std::vector<PointIndex> all(file_.points.size());
-    for (PointIndex i = 0; i < all.size(); ++i) device_->trace(all[i] = i, true);
-    device_->want(file_, all);
+    for (const PointIndex point : points_) device_->trace(point, true);
+    device_->want(file_, points_);
     device_->start();
     std::unique_lock lock(mutex_);
     changed_.wait_until(lock, deadline_, [this] { return isConnected_ || hasFailed_; });
@@ -36,11 +40,11 @@ class Tryout {
       return why.code.isBad() ? why
                               : Error{status::BadTimeout, fmt::format("{} does not answer in time", file_.address), {}};
     }
-    device_->refresh(all, deadline_, [] {});
+    device_->refresh(points_, deadline_, [] {});
     lock.lock();
     changed_.wait_until(lock, deadline_, [this] { return left_ == 0; });
     std::vector<TriedPoint> out;
-    for (PointIndex i = 0; i < all.size(); ++i) {
+    for (const PointIndex i : points_) {
       const DevicePoint& point = file_.points[i];
       TriedPoint tried{point.name(), point.raw.where, came_[i].value, {}};
       if (came_[i].trace) tried.trace = *came_[i].trace;
@@ -51,6 +55,11 @@ class Tryout {
   }
 
  private:
+  /// A look is over before a heart is missed.
+  static DeviceFile withoutHeart(DeviceFile file) {
+    file.heartbeat.reset();
+    return file;
+  }
   struct Came {
     bool isThere = false;
     DataValue value;
@@ -59,8 +68,9 @@ class Tryout {
   void take(std::vector<Shown> batch) {
     const std::lock_guard lock(mutex_);
     for (auto& each : batch) {
+      if (each.point >= came_.size()) continue;  // discovered
       Came& came = came_[each.point];
-      if (!std::exchange(came.isThere, true)) --left_;
+      if (!std::exchange(came.isThere, true) && std::ranges::find(points_, each.point) != points_.end()) --left_;
       came.value = std::move(each.value);
       if (each.trace) came.trace = std::move(each.trace);
     }
@@ -74,12 +84,13 @@ class Tryout {
     changed_.notify_all();
   }
 
-  const DeviceFile& file_;
+  const DeviceFile file_;
+  const std::vector<PointIndex> points_;  // each once
   const Instant deadline_;
   std::mutex mutex_;
   std::condition_variable changed_;
   std::vector<Came> came_;
-  std::size_t left_ = came_.size();
+  std::size_t left_ = points_.size();
   bool isConnected_ = false, hasFailed_ = false;
   std::optional<Device> device_;  // the last member: it ends before what it brings things to
 };
@@ -87,7 +98,20 @@ class Tryout {
 }  // namespace
 
 Result<std::vector<TriedPoint>> tryOut(const DeviceFile& file, Duration patience) {
-  return Tryout(file, patience).run();
+  std::vector<PointIndex> all(file.points.size());
+  for (PointIndex i = 0; i < all.size(); ++i) all[i] = i;
+  return tryOut(file, all, patience);
+}
+
+Result<std::vector<TriedPoint>> tryOut(const DeviceFile& file, const std::vector<PointIndex>& points,
+                                       Duration patience) {
+  return Tryout(file, points, patience).run();
+}
+
+Trace nameplateOf(const DeviceFile& file) {
+  if (!file.nameplate) return {};
+  auto told = file.nameplate();
+  return told ? std::move(*told) : Trace();
 }
 
 Result<std::vector<FoundPoint>> scan(const DriverKind& kind, const DeviceText& text, const ScanWish& wish,

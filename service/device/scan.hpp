@@ -27,8 +27,15 @@ struct TriedPoint {
   ua::DataValue value;
   Trace trace;
 };
+/// What a device says that it is, line by line; nothing of one that doesn't, or whose protocol has no words for it. It
+/// may take the device's time-out.
+Trace nameplateOf(const DeviceFile& file);
+
 /// Connects to a device by itself, beside whoever else does, and reads each of its points once. The error says what
 /// failed; a point that doesn't come in time is BadTimeout.
 ua::Result<std::vector<TriedPoint>> tryOut(const DeviceFile& file, ua::Duration patience);
+/// The same for some of its points, in this order.
+ua::Result<std::vector<TriedPoint>> tryOut(const DeviceFile& file, const std::vector<PointIndex>& points,
+                                           ua::Duration patience);
 
 }  // namespace zunth::device

@@ -1,6 +1,8 @@
 // What a device makes of what its driver brings and takes.
 #include "service/device/device.hpp"
 
+#include "service/device/scan.hpp"
+
 #include "tests/service/process.hpp"
 #include <catch2/catch.hpp>
 
@@ -278,6 +280,47 @@ TEST_CASE("actions wait no longer than their callers, and not without end", "[de
   CHECK(std::ranges::count_if(ended, [](StatusCode code) { return code.isGood(); }) == 1'000);
   act(wait, Instant::max());
   CHECK(ended.size() == 1'002);
+}
+
+TEST_CASE("a device is tried whatever it does beside", "[device]") {
+  /// Shows points of its own before those that it is asked for.
+  class Showing final : public Driver {
+   public:
+    const std::vector<Point>& points() const override { return points_; }
+    void start(Sink& sink) override {
+      sink_ = &sink;
+      sink.link(true, {status::Good, {}, {}});
+      sink.discovered({DevicePoint{{"more", BuiltInType::Double, false, "x"}, {}}});
+      sink.samples({{2, DataValue(Variant(9.0))}, {1, DataValue(Variant(1.0))}});
+    }
+    void stop(std::function<void()> done) override { done(); }
+    void want(std::vector<Wish>) override {}
+    void refresh(std::vector<PointIndex> points, Instant, std::function<void()> done) override {
+      for (const auto point : points) sink_->samples({{point, DataValue(Variant(5.0 + static_cast<double>(point)))}});
+      done();
+    }
+    void write(std::vector<PointWrite>, Instant, WritesDone) override {}
+    void act(std::vector<Step>, Instant, ActDone) override {}
+
+   private:
+    Sink* sink_ = nullptr;
+    std::vector<Point> points_{{"level", BuiltInType::Double, false, "x"}, {"beat", BuiltInType::Double, false, "x"}};
+  };
+  DeviceFile file;
+  file.name = "pond";
+  file.discovers = "all";
+  file.heartbeat = Heartbeat{1, 5'000};
+  const Showing shows;
+  for (const auto& point : shows.points()) file.points.push_back({point, {}});
+  file.makeDriver = [] { return std::make_unique<Showing>(); };
+  const auto all = tryOut(file, std::chrono::seconds(20));
+  REQUIRE(all);
+  REQUIRE(all->size() == 2);
+  CHECK((*all)[0].value.value == Variant(5.0));
+  const auto one = tryOut(file, {1}, std::chrono::seconds(20));
+  REQUIRE(one);
+  REQUIRE(one->size() == 1);
+  CHECK((*one)[0].name == "beat");
 }
 
 TEST_CASE("numbers are compared as numbers, whatever their types", "[device]") {

@@ -1,6 +1,8 @@
 // What a Modbus station does with units that refuse, are busy, are silent, or answer in another's name.
 #include "service/device/modbus_station.hpp"
 
+#include "service/device/scan.hpp"
+
 #include <atomic>
 #include <thread>
 
@@ -8,6 +10,7 @@
 #include <boost/asio/read.hpp>
 #include <boost/asio/write.hpp>
 #include <catch2/catch.hpp>
+#include <fmt/format.h>
 
 namespace zunth::modbus_station_test {
 
@@ -289,6 +292,74 @@ TEST_CASE("answers that are none to the request are refused", "[modbus]") {
   const auto write = writeOne(Table::HoldingRegister, 5, 7);
   CHECK(answerTo(write, write));
   CHECK(!answerTo(write, writeOne(Table::HoldingRegister, 5, 8)));
+}
+
+TEST_CASE("a unit that says what it is is listened to", "[modbus]") {
+  const auto bytesOf = [](const Octets& octets) {
+    Bytes out;
+    for (const auto octet : octets) out.push_back(static_cast<std::byte>(octet));
+    return out;
+  };
+  SECTION("as the protocol's text shows it") {  // 6.21, its example of one answer, with lengths that fit its texts
+    CHECK(identifyRequest(false) == bytesOf({0x2B, 0x0E, 0x01, 0x00}));
+    const auto told = identificationIn(bytesOf(
+        {0x2B, 0x0E, 0x01, 0x01, 0x00, 0x00, 0x03, 0x00, 0x16, 'C', 'o', 'm',  'p',  'a',  'n',  'y', ' ', 'i',
+         'd',  'e',  'n',  't',  'i',  'f',  'i',  'c',  'a',  't', 'i', 'o',  'n',  0x01, 0x0E, 'P', 'r', 'o',
+         'd',  'u',  'c',  't',  ' ',  'c',  'o',  'd',  'e',  'X', 'X', 0x02, 0x05, 'V',  '2',  '.', '1', '1'}));
+    REQUIRE(told);
+    CHECK(told->objects == std::vector<std::pair<std::uint8_t, std::string>>{
+                               {0, "Company identification"}, {1, "Product codeXX"}, {2, "V2.11"}});
+    CHECK(!told->next);
+  }
+  SECTION("what is no such answer") {
+    for (const Octets& answer : {Octets{},
+                                 {0x2B},
+                                 {0x2B, 0x0E, 1, 1, 0, 0},
+                                 {0x2B, 0x0E, 1, 1, 0, 0, 1},
+                                 {0x2B, 0x0E, 1, 1, 0, 0, 1, 0, 9, 'x'},
+                                 {0x03, 0x0E, 1, 1, 0, 0, 0}})
+      CHECK(identificationIn(bytesOf(answer)).code() == status::BadDecodingError);
+    CHECK(identificationIn(bytesOf({0xAB, 1})).code() == status::BadNotSupported);
+  }
+  SECTION("in as many answers as it takes, or the basics of one that knows no more") {
+    struct Row {
+      const char* what;
+      std::function<Octets(const Octets&)> answer;
+      std::string told;
+    };
+    const std::vector<Row> rows{
+        {"two answers",
+         [](const Octets& request) {
+           return request[3] == 0 ? Octets{0x2B, 0x0E, 2, 2, 0xFF, 1, 1, 0, 2, 'F', 'H'}
+                                  : Octets{0x2B, 0x0E, 2, 2, 0, 0, 1, 1, 2, 'D', 'F'};
+         },
+         "vendor=FH product code=DF "},
+        {"the basics alone",
+         [](const Octets& request) {
+           return request[2] == 1 ? Octets{0x2B, 0x0E, 1, 1, 0, 0, 1, 2, 1, '7'} : Octets{0xAB, 3};
+         },
+         "revision=7 "},
+        {"one that goes in circles", [](const Octets&) { return Octets{0x2B, 0x0E, 2, 2, 0xFF, 0, 1, 0, 2, 'F', 'H'}; },
+         "vendor=FH "},
+        {"marks that would paint a terminal",
+         [](const Octets&) { return Octets{0x2B, 0x0E, 2, 2, 0, 0, 1, 0, 2, 0x1B, 'c'}; }, "vendor=\\x1bc "},
+        {"none", [](const Octets& request) { return refusal(request, 1); }, ""}};
+    for (const auto& row : rows) {
+      CAPTURE(row.what);
+      Gateway gateway([&](std::uint8_t unit, const Octets& request) -> std::optional<Gateway::Said> {
+        return Gateway::Said{unit, request[0] == 0x2B ? row.answer(request) : addresses(request)};
+      });
+      model::Findings findings;
+      const auto file = device::readDeviceFile(
+          "drum", "drum.yaml",
+          fmt::format("driver: modbus-tcp\nport: {}\npoints:\n  a: holding 1\n", gateway.settings(1).at.port),
+          findings);
+      REQUIRE(!findings.hasErrors());
+      std::string told;
+      for (const auto& line : device::nameplateOf(file)) told += line.what + "=" + line.shows + " ";
+      CHECK(told == row.told);
+    }
+  }
 }
 
 }  // namespace zunth::modbus_station_test

@@ -176,7 +176,7 @@ export default function LookPage() {
       {tried && (
         <section className="stack" aria-label={w.look.tried}>
           <div role="status">
-            <Mark level="good">{w.look.answered(tried.address)}</Mark> {tried.areWays && <span className="soft">{w.look.waysHint}</span>}
+            <Mark level="good">{w.look.answered(tried.address)}</Mark> {tried.nameplate.length > 0 && <span>{tried.nameplate.map((line) => `${line.what}: ${line.says}`).join(' · ')}</span>} {tried.areWays && <span className="soft">{w.look.waysHint}</span>}
           </div>
           <Table label={w.look.tried} rows={tried.points} columns={triedColumns} keyOf={(point) => point.words} exportAs="tried" height={290} empty={<Empty title={w.look.nothing} />} />
         </section>
