@@ -1,9 +1,9 @@
 #include "service/admin/alarm_keeper.hpp"
 
 #include "core/history/variables.hpp"
+#include "service/logs/logs.hpp"
 
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::admin {
 
@@ -76,7 +76,7 @@ Result<void> AlarmKeeper::open() {
     if (!found) return std::nullopt;
     auto state = alarm::decodeState(found.mapped());
     if (!state) {
-      spdlog::warn("how {} stood can't be read: {}", space.path(space.find(id)), state.error().cause);
+      logs::site().warn("how {} stood can't be read: {}", space.path(space.find(id)), state.error().cause);
       return std::nullopt;
     }
     return std::move(*state);
@@ -116,8 +116,8 @@ void AlarmKeeper::run() {
     States states = std::exchange(waiting_, {});
     lock.unlock();
     const auto written = write(states);
-    if (!written && !isFailing_) spdlog::error("how alarms stand is not kept: {}", written.error().text());
-    if (written && isFailing_) spdlog::info("how alarms stand is kept again");
+    if (!written && !isFailing_) logs::site().error("how alarms stand is not kept: {}", written.error().text());
+    if (written && isFailing_) logs::site().info("how alarms stand is kept again");
     isFailing_ = !written;
     lock.lock();
     if (written) continue;

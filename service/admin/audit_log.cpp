@@ -1,6 +1,7 @@
 #include "service/admin/audit_log.hpp"
 
 #include "core/ua/json_parser.hpp"
+#include "service/logs/logs.hpp"
 
 #include <algorithm>
 #include <fstream>
@@ -8,7 +9,6 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 #include <unistd.h>
 
 namespace zunth::admin {
@@ -136,8 +136,9 @@ void AuditLog::append(const AuditRecord& record) {
   }
   // Said when it begins and when it is over, not for every line.
   if (!isSafe && !std::exchange(failed_, true))
-    spdlog::error("the audit log in {} can't be written; what happens is not recorded", folder_.string());
-  if (isSafe && std::exchange(failed_, false)) spdlog::warn("the audit log in {} is written again", folder_.string());
+    logs::site().error("the audit log in {} can't be written; what happens is not recorded", folder_.string());
+  if (isSafe && std::exchange(failed_, false))
+    logs::site().warn("the audit log in {} is written again", folder_.string());
   // What is left of a line that didn't fit doesn't spoil the next one.
   if (!isSafe && written > 0) (void)!::write(file.descriptor, "\n", 1);
 }

@@ -16,9 +16,9 @@ void BoundedLog::sink_it_(const spdlog::details::log_msg& message) {
   if (message.time - since_ >= std::chrono::seconds(1)) {
     if (leftOut_ > 0) pass(fmt::format("{} lines were left out: there were too many at once", leftOut_));
     since_ = message.time;
-    written_ = leftOut_ = 0;
+    written_[0] = written_[1] = leftOut_ = 0;
   }
-  if (++written_ > most_) {
+  if (++written_[message.level >= spdlog::level::warn] > most_) {
     ++leftOut_;
     return;
   }

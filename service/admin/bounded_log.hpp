@@ -9,7 +9,8 @@
 namespace zunth::admin {
 
 /// A log that nobody fills and in which nobody forges a line: at most so many lines a second, and then one that says
-/// how many were left out; control characters and the like escaped, whoever wrote them.
+/// how many were left out; control characters and the like escaped, whoever wrote them. Warnings and errors have as
+/// many of their own: a part that tells much leaves them their room.
 class BoundedLog final : public spdlog::sinks::base_sink<std::mutex> {
  public:
   explicit BoundedLog(std::shared_ptr<spdlog::sinks::sink> inner, unsigned linesASecond = 100)
@@ -27,7 +28,7 @@ class BoundedLog final : public spdlog::sinks::base_sink<std::mutex> {
   std::shared_ptr<spdlog::sinks::sink> inner_;
   unsigned most_;
   std::chrono::system_clock::time_point since_{};
-  unsigned written_ = 0, leftOut_ = 0;
+  unsigned written_[2] = {}, leftOut_ = 0;  // usual lines; warnings and worse
 };
 
 }  // namespace zunth::admin

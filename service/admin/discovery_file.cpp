@@ -1,9 +1,9 @@
 #include "service/admin/discovery_file.hpp"
 
 #include "core/ua/text.hpp"
+#include "service/logs/logs.hpp"
 
 #include <nlohmann/json.hpp>
-#include <spdlog/spdlog.h>
 
 namespace zunth::admin {
 
@@ -25,7 +25,7 @@ std::optional<BuiltInType> typeOf(const std::string& name) {
 }
 
 void tellUnsaved(const Result<void>& saved) {
-  if (!saved) spdlog::error("what devices discovered is not kept: {}", saved.error().cause);
+  if (!saved) logs::site().error("what devices discovered is not kept: {}", saved.error().cause);
 }
 
 }  // namespace

@@ -2,10 +2,9 @@
 
 #include "core/history/variables.hpp"
 #include "service/history/forwarding_store.hpp"
+#include "service/logs/logs.hpp"
 
 #include <algorithm>
-
-#include <spdlog/spdlog.h>
 
 namespace zunth::admin {
 
@@ -54,9 +53,9 @@ Result<void> Historian::open() {
   auto store =
       openHistory(settings_, folder_, server_.settings().applicationUri, [](bool isGood, const std::string& what) {
         if (isGood)
-          spdlog::info("history: {}", what);
+          logs::history().info("history: {}", what);
         else
-          spdlog::error("history: {}", what);
+          logs::history().error("history: {}", what);
       });
   if (!store) return store.error();
   database_ = settings_.database;
@@ -64,9 +63,9 @@ Result<void> Historian::open() {
       std::move(*store), post_,
       [](bool isGood, const std::string& words) {
         if (isGood)
-          spdlog::info("history is written again");
+          logs::history().info("history is written again");
         else
-          spdlog::error("history can't be written, and waits in memory: {}", words);
+          logs::history().error("history can't be written, and waits in memory: {}", words);
       },
       server::Clock::real().wallClock);
   server_.serveHistory(*archive_);
@@ -109,7 +108,7 @@ void Historian::forgetOld() {
       for (const auto& [days, names] : *sooner)
         if (fine) fine = store.forget(names, {now.ticks - static_cast<std::int64_t>(days * 24 * 3600 * 1e7)});
     if (fine) fine = store.shrink(octets);
-    if (!fine) spdlog::error("history: {}", fine.error().text());
+    if (!fine) logs::history().error("history: {}", fine.error().text());
     return {};
   });
 }

@@ -3,11 +3,11 @@
 #include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
 #include "service/admin/state_list.hpp"
+#include "service/logs/logs.hpp"
 
 #include <algorithm>
 
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::admin {
 
@@ -38,7 +38,7 @@ Result<std::vector<std::string>> Interfaces::open(const Site& site) {
   for (const auto& url : site.settings.endpointUrls) {
     endpoints_.push_back({url, {}});
     if (isInhibited(url)) {
-      spdlog::warn("{} is inhibited: nobody comes in there until zunth interfaces --admit", url);
+      logs::site().warn("{} is inhibited: nobody comes in there until zunth interfaces --admit", url);
       continue;
     }
     auto listening = parts_.listener.listen(url);
@@ -51,7 +51,7 @@ Result<std::vector<std::string>> Interfaces::open(const Site& site) {
   for (const auto& url : clientUrls_)
     if (auto fine = parts_.listener.reach(url); !fine) return fine.error();
   console_ = site.console;
-  for (const auto& failed : settleRegisters(site)) spdlog::error("{}; {}", failed.text(), failed.next);
+  for (const auto& failed : settleRegisters(site)) logs::site().error("{}; {}", failed.text(), failed.next);
   return urls;
 }
 
@@ -78,7 +78,7 @@ std::vector<Error> Interfaces::settleEndpoints(const Site& wanted) {
       now.push_back({url, {}});
     } else if (auto open = parts_.listener.listen(url)) {
       now.push_back({url, *open});
-      spdlog::info("it listens at {}, too", *open);
+      logs::site().info("it listens at {}, too", *open);
     } else {
       failed.push_back(open.error());
     }
@@ -134,7 +134,7 @@ std::optional<Error> Interfaces::openRegisters(const std::string& name) {
   if (open) {
     own.address = *open;
     own.why.clear();
-    spdlog::info("{} is served by Modbus at {}", name, *open);
+    logs::site().info("{} is served by Modbus at {}", name, *open);
     return std::nullopt;
   }
   own = {};
@@ -218,7 +218,7 @@ Result<Json> Interfaces::change(const Actor& actor, const Json& asked, bool isIn
                  outcome ? status::Good : outcome.code(),
                  shown(name)});
   if (!outcome) return outcome.error();
-  spdlog::warn("{} was {} by {}", name, isInhibiting ? "inhibited" : "admitted", actor.name);
+  logs::site().warn("{} was {} by {}", name, isInhibiting ? "inhibited" : "admitted", actor.name);
   return Json{{"name", name}, {"state", isInhibiting ? "inhibited" : "open"}};
 }
 

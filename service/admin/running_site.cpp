@@ -4,12 +4,12 @@
 #include "core/ua/foreign.hpp"
 #include "core/ua/text.hpp"
 #include "service/admin/own_certificate.hpp"
+#include "service/logs/logs.hpp"
 
 #include <algorithm>
 
 #include <boost/asio/post.hpp>
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::admin {
 
@@ -28,6 +28,7 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
       trust_(site.folder / "state/trust"),
       users_(site.folder / "state/users.yaml"),
       audit_(site.folder / "state/audit"),
+      log_(loops.services(), audit_),
       site_(std::move(site)),
       office_(site_.folder,
               [this](server::AuditRecord record) {
@@ -37,10 +38,8 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
               }),
       control_(loops.services(), site_.folder),
       stateTimer_(loops.services()),
-      shutdown_(loops.services()),
-      logBack_(loops.services()),
-      usualLog_(spdlog::get_level()) {
-  tellAsMuchAs(site_.log);
+      shutdown_(loops.services()) {
+  log_.tellUsually(site_.log);
   site_.settings.trust = [this](const ByteString& chain) { return judge(chain); };
   site_.settings.checkPassword = [this](std::string name, std::string password, auto done) {
     checkPassword(std::move(name), std::move(password), std::move(done));
@@ -87,7 +86,7 @@ RunningSite::RunningSite(const net::Loops& loops, Site site)
   };
   discovered_.emplace(DiscoveryFile::Parts{site_.folder / "state/discovered.json", after,
                                            [this](std::function<void()> work) { net::asio::post(hashing_, work); }});
-  if (auto known = discovered_->load(); !known) spdlog::error("{}; {}", known.error().text(), known.error().next);
+  if (auto known = discovered_->load(); !known) logs::site().error("{}; {}", known.error().text(), known.error().next);
   devices_ = std::make_shared<device::BoundDevices>(
       *site_.space, server_->owners(),
       device::BoundDevices::Loop{[this, alive = alive_](std::function<void()> work) {
@@ -195,9 +194,9 @@ void RunningSite::applied(const std::string& who, const Json& told) {
     if (summary.contains(list)) summary[list] = summary[list].size();
   const std::string words = summary.dump(-1, ' ', false, Json::error_handler_t::replace);
   if (isApplied)
-    spdlog::info("the folder was applied: {}", words);
+    logs::site().info("the folder was applied: {}", words);
   else
-    spdlog::error("the folder was not applied: {}", words);
+    logs::site().error("the folder was not applied: {}", words);
   audit_.write({DateTime::from(std::chrono::system_clock::now()),
                 "site applied",
                 who,
@@ -214,7 +213,7 @@ std::vector<Error> RunningSite::settle(const Site& wanted) {
   site_.history = wanted.history;
   site_.console = wanted.console;
   bindHistory();
-  tellAsMuchAs(wanted.log);
+  log_.tellUsually(wanted.log);
   {
     const std::lock_guard lock(judging_);
     site_.toleratedFaults = wanted.toleratedFaults;
@@ -240,60 +239,8 @@ std::vector<Error> RunningSite::settle(const Site& wanted) {
 }
 
 void RunningSite::bindHistory() {
-  if (auto fine = historian_->bind(site_.history); !fine) spdlog::error("no history is kept: {}", fine.error().text());
-}
-
-void RunningSite::tellAsMuchAs(const std::string& level) const {
-  spdlog::set_level(level.empty() ? static_cast<spdlog::level::level_enum>(usualLog_) : spdlog::level::from_str(level));
-}
-
-namespace {
-
-/// The lines after a number, the oldest first; numbers count up from the first that was kept.
-Json linesOf(RunningSite::KeptLog& kept, std::size_t most) {
-  Json lines = Json::array();
-  for (const auto& message : kept.last_raw(most)) {
-    const auto level = spdlog::level::to_string_view(message.level);
-    lines.push_back({{"time", DateTime::from(message.time).text()},
-                     {"level", std::string(level.data(), level.size())},
-                     {"text", shown({message.payload.data(), message.payload.size()}, 2'000)}});
-  }
-  return lines;
-}
-
-}  // namespace
-
-void RunningSite::showLog(std::shared_ptr<KeptLog> kept) {
-  control_.on("log", [kept](const Actor&, const Json& asked, const Control::Answer& answer) {
-    const auto level = spdlog::get_level();
-    const auto name = spdlog::level::to_string_view(level);
-    const auto most = std::min<std::size_t>(asked.value("most", std::size_t{500}), 1'000);
-    answer({{"level", std::string(name.data(), name.size())}, {"lines", linesOf(*kept, most)}});
-  });
-  // It tells more for a while, and then as much as before: nobody forgets it.
-  control_.on("log level", [this](const Actor& actor, const Json& asked, const Control::Answer& answer) {
-    const std::string level = asked.value("level", "");
-    const double minutes = asked.value("minutes", 15.0);
-    const bool isKnown = level == "debug" || level == "info" || level == "warn" || level == "error";
-    if (!isKnown || !(minutes > 0) || minutes > 24 * 60)
-      return answer({{"error", jsonOf(Error{status::BadInvalidArgument,
-                                            "a level is debug, info, warn or error, for a day at most",
-                                            "level debug for 15 minutes"})}});
-    tellAsMuchAs(level);
-    audit_.write({DateTime::from(std::chrono::system_clock::now()),
-                  "log level changed",
-                  actor.name,
-                  {},
-                  {},
-                  status::Good,
-                  fmt::format("{} for {:g} min", level, minutes)});
-    logBack_.expires_after(std::chrono::duration_cast<std::chrono::steady_clock::duration>(
-        std::chrono::duration<double, std::ratio<60>>(minutes)));
-    logBack_.async_wait([this, alive = alive_](const boost::system::error_code& cancelled) {
-      if (!cancelled && *alive) tellAsMuchAs(site_.log);
-    });
-    answer(Json::object());
-  });
+  if (auto fine = historian_->bind(site_.history); !fine)
+    logs::site().error("no history is kept: {}", fine.error().text());
 }
 
 Result<space::Rights> RunningSite::rightsOf(const std::string& user) const {
@@ -354,8 +301,8 @@ Result<void> RunningSite::judge(const ByteString& chain) {
     // Whoever was waited for has come: nobody else gets in by this.
     trust_.endFirstContact();
     if (auto kept = trust_.trust(*certificate); !kept) return kept;
-    spdlog::warn("{} ({}) came while first contact was open, and is trusted from now on: {}",
-                 shown(certificate->subject()), shown(certificate->applicationUri()), certificate->fingerprint());
+    logs::site().warn("{} ({}) came while first contact was open, and is trusted from now on: {}",
+                      shown(certificate->subject()), shown(certificate->applicationUri()), certificate->fingerprint());
     recordLater("first contact", status::Good,
                 fmt::format("{} {}", shown(certificate->subject()), certificate->fingerprint()));
     return secure::validate(chain, *trust_.current(), expected);
@@ -363,9 +310,9 @@ Result<void> RunningSite::judge(const ByteString& chain) {
   trust_.reject(*certificate);
   recordLater("certificate refused", fine.code(),
               fmt::format("{} {}", shown(certificate->subject()), certificate->fingerprint()));
-  spdlog::warn("a client is not trusted: {} ({}); to let it in: zunth trust allow {} --site {}",
-               shown(certificate->subject()), shown(certificate->applicationUri()),
-               certificate->fingerprint().substr(0, kShownPrint), site_.folder.string());
+  logs::site().warn("a client is not trusted: {} ({}); to let it in: zunth trust allow {} --site {}",
+                    shown(certificate->subject()), shown(certificate->applicationUri()),
+                    certificate->fingerprint().substr(0, kShownPrint), site_.folder.string());
   // Part 4, 6.1.3: what is told to strangers is that they failed; the words are for the engineer at the client.
   return Error{status::BadSecurityChecksFailed,
                fmt::format("the server does not trust this client's certificate; there: zunth trust allow {}",
@@ -407,7 +354,7 @@ Result<server::Account> RunningSite::accountOf(const UserStore::User& user) cons
     if (const auto role = roleNamed(site_, name))
       account.roles.push_back(*role);
     else
-      spdlog::warn("a user has the role '{}', which this site doesn't know", name);
+      logs::site().warn("a user has the role '{}', which this site doesn't know", name);
   return account;
 }
 
@@ -488,14 +435,14 @@ void RunningSite::renewIdentity() {
   const auto before = site_.settings.identities;
   const auto hosts = before ? before.main()->certificate.hosts() : std::vector<std::string>();
   auto now = trust_.identities(site_.settings.applicationName, site_.settings.applicationUri, hosts);
-  if (!now) return spdlog::error("the certificate can't be renewed: {}", now.error().text());
+  if (!now) return logs::site().error("the certificate can't be renewed: {}", now.error().text());
   site_.settings.identities = *now;
   server_->setIdentities(std::move(*now));
   for (const auto kind : TrustStore::kKinds) {
     const auto old = before.of(kind), fresh = site_.settings.identities.of(kind);
     if (old && fresh->chain().view() == old->chain().view()) continue;
     const auto& certificate = fresh->certificate;
-    spdlog::info("the certificate was renewed: {} until {}", certificate.subject(), certificate.validTo().text());
+    logs::site().info("the certificate was renewed: {} until {}", certificate.subject(), certificate.validTo().text());
     record("certificate renewed", status::Good, certificate.fingerprint());
   }
 }
@@ -513,7 +460,7 @@ Result<std::vector<std::string>> RunningSite::start() {
   interfaces_->answer(control_);
   if (auto kept = historian_->bind(site_.history); !kept) return kept.error();
   if (auto kept = alarmKeeper_->open(); !kept) {
-    spdlog::error("{}; {}", kept.error().text(), kept.error().next);
+    logs::site().error("{}; {}", kept.error().text(), kept.error().next);
     record("alarms", kept.code(), kept.error().cause);
   }
   if (auto open = control_.open(); !open) return open.error();

@@ -9,6 +9,7 @@
 #include "service/admin/discovery_file.hpp"
 #include "service/admin/historian.hpp"
 #include "service/admin/interfaces.hpp"
+#include "service/admin/log_desk.hpp"
 #include "service/admin/office.hpp"
 #include "service/admin/push_configuration.hpp"
 #include "service/admin/role_configuration.hpp"
@@ -23,7 +24,6 @@
 
 #include <boost/asio/steady_timer.hpp>
 #include <boost/asio/thread_pool.hpp>
-#include <spdlog/sinks/ringbuffer_sink.h>
 
 namespace zunth::admin {
 
@@ -55,15 +55,14 @@ class RunningSite {
   /// What a user of this name may do now, for what is done in their name while they are away. BadUserAccessDenied.
   ua::Result<space::Rights> rightsOf(const std::string& user) const;
   /// Where the newest lines of the service's log are kept, for who asks for them at the control door.
-  using KeptLog = spdlog::sinks::ringbuffer_sink_mt;
-  void showLog(std::shared_ptr<KeptLog> kept);
+  using KeptLog = LogDesk::Kept;
+  void showLog(std::shared_ptr<KeptLog> kept) { log_.open(control_, std::move(kept)); }
 
  private:
   void applied(const std::string& who, const Json& told);
   void openOffice();
   std::vector<ua::Error> settle(const Site& wanted);
   void bindHistory();
-  void tellAsMuchAs(const std::string& level) const;
   void showUsers();
 
   ua::Result<void> secure();
@@ -85,6 +84,7 @@ class RunningSite {
   std::mutex judging_;
   UserStore users_;
   AuditLog audit_;
+  LogDesk log_;
   ua::Result<void> secured_;
   Site site_;
   std::unique_ptr<server::Server> server_;
@@ -105,11 +105,9 @@ class RunningSite {
   Control control_;
   net::asio::steady_timer stateTimer_;
   net::asio::steady_timer shutdown_;                             // that an administrator asked for
-  net::asio::steady_timer logBack_;                              // when it tells as much as before
   std::string trustSeen_, usersSeen_, ownSeen_, userTrustSeen_;  // the names and times of their files, as last seen
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
   std::function<void()> settled_;
-  const int usualLog_;  // the level that the command line gave
   std::atomic<int> passwordsWaiting_{0};
   net::asio::thread_pool hashing_{1};  // the last member: it ends before what its work uses
 };

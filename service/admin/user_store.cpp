@@ -2,12 +2,12 @@
 
 #include "core/secure/password.hpp"
 #include "service/admin/state_file.hpp"
+#include "service/logs/logs.hpp"
 
 #include <fstream>
 #include <functional>
 
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 #include <yaml-cpp/yaml.h>
 
 namespace zunth::admin {
@@ -57,9 +57,9 @@ Result<std::map<std::string, UserStore::User>> readUsers(const fs::path& file,
 /// Those who can be read, for logging in: one broken entry shuts one user out and nobody else. What is wrong is for the
 /// log, not for whoever tries.
 std::map<std::string, UserStore::User> usersOf(const fs::path& file) {
-  auto users = readUsers(file, [](const std::string& what) { spdlog::error("{}", what); });
+  auto users = readUsers(file, [](const std::string& what) { logs::site().error("{}", what); });
   if (users) return std::move(*users);
-  spdlog::error("nobody can log in by name: {}", users.error().cause);
+  logs::site().error("nobody can log in by name: {}", users.error().cause);
   return {};
 }
 

@@ -1,9 +1,9 @@
 #pragma once
 
+#include "core/channel/url.hpp"
 #include "service/client/carrier.hpp"
 #include "service/client/security.hpp"
 #include "service/net/tcp_link.hpp"
-#include "core/channel/url.hpp"
 
 #include <map>
 

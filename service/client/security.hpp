@@ -39,7 +39,8 @@ struct ChannelSecurityChoice {
 /// and policies and not by what anybody says of them. `isOnThisMachine` goes by the connection's other end.
 /// BadSecurityModeRejected with what is offered instead.
 ua::Result<ua::EndpointDescription> chooseEndpoint(const ua::List<ua::EndpointDescription>& offered,
-                                                   const Security& security, const channel::Url& url, bool isOnThisMachine);
+                                                   const Security& security, const channel::Url& url,
+                                                   bool isOnThisMachine);
 
 /// Whether what a session was told by the server itself of its endpoints is what the choice was made from (Part 4,
 /// 5.6.2): nobody has left out a stronger one on the way. BadSecurityChecksFailed.

@@ -1,7 +1,7 @@
 // Whom a session speaks to, and who it says that it is.
+#include "core/channel/url.hpp"
 #include "core/secure/asymmetric.hpp"
 #include "service/client/session.hpp"
-#include "core/channel/url.hpp"
 
 #include <fmt/format.h>
 

@@ -79,7 +79,8 @@ Awaitable<Answer> tellLog(Console& console, Visit visit) {
 }
 Awaitable<Answer> setLogLevel(Console& console, Visit visit) {
   Json asked{{"verb", "log level"}, {"level", visit.body.at("level")}};
-  if (visit.body.contains("minutes")) asked["minutes"] = visit.body["minutes"];
+  for (const char* key : {"minutes", "part"})
+    if (visit.body.contains(key)) asked[key] = visit.body[key];
   return passOn(console, std::move(visit), std::move(asked));
 }
 Awaitable<Answer> tellChanges(Console& console, Visit visit) {
@@ -159,8 +160,10 @@ std::vector<Route> adminRoutes() {
        "Have the service tell more or less, for a while",
        Needs::Engineer,
        setLogLevel,
-       {{"level", "debug, info, warn or error", true}, {"minutes", "for how long; 15 without it"}},
-       "zunth log --level debug"},
+       {{"level", "debug, info, warn or error", true},
+        {"minutes", "for how long; 15 without it"},
+        {"part", "site, clients, devices, history or console; all of them without it"}},
+       "zunth log --level debug --part devices"},
       {"GET",
        "/api/changes",
        "What the site's folder says otherwise than what runs",

@@ -2,8 +2,7 @@
 
 #include "core/ua/foreign.hpp"
 #include "service/endpoint/visitor.hpp"
-
-#include <spdlog/spdlog.h>
+#include "service/logs/logs.hpp"
 
 namespace zunth::endpoint {
 
@@ -243,7 +242,7 @@ Result<void> Connection::offload(std::function<void()> work, std::function<void(
 
 void Connection::closed(const Error& why) {
   overSince_ = now();
-  if (why.code.isBad()) spdlog::info("connection of {} refused: {}", link_->peer(), shown(why.text(), 300));
+  if (why.code.isBad()) logs::clients().info("connection of {} refused: {}", link_->peer(), shown(why.text(), 300));
   deliver();  // what was asked before
   onServices([why](Visitor& visitor) { visitor.channelClosed(why); });
 }
@@ -254,7 +253,7 @@ void Connection::flush() {
   if (channel_.isOver()) {
     link_->finish();
   } else if (link_->unsent() > kMostUnsent) {
-    spdlog::warn("connection of {} dropped: it reads too slowly", link_->peer());
+    logs::clients().warn("connection of {} dropped: it reads too slowly", link_->peer());
     link_->abandon();
     drop();
   }

@@ -1,6 +1,7 @@
 #include "service/endpoint/listener.hpp"
 
 #include "service/endpoint/web_endpoint.hpp"
+#include "service/logs/logs.hpp"
 #include "service/server/random.hpp"
 
 #include <set>
@@ -12,7 +13,6 @@
 #include <boost/asio/post.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::endpoint {
 
@@ -110,7 +110,7 @@ void Listener::accept(Door& door) {
         if (!*alive || error == asio::error::operation_aborted) return;
         if (error) {
           // No descriptors, or no memory: somebody makes room, and nothing is tried for a moment.
-          spdlog::warn("a connection can't be accepted: {}", error.message());
+          logs::clients().warn("a connection can't be accepted: {}", error.message());
           guests_.makeRoom();
           door.pause.expires_after(std::chrono::milliseconds(100));
           door.pause.async_wait([this, alive, &door](const boost::system::error_code& cancelled) {
@@ -181,7 +181,7 @@ asio::awaitable<void> Listener::keepReaching(channel::Url client, std::weak_ptr<
       }
       if (!*alive || isWanted.expired()) co_return;
       if (failure) {
-        spdlog::debug("no client waits at {}: {}", client.text(), failure.message());
+        logs::clients().debug("no client waits at {}: {}", client.text(), failure.message());
         pause = std::min(pause * 2, kLongestPause);
       } else {
         pause = kFirstPause;

@@ -1,8 +1,8 @@
 #pragma once
 
+#include "core/channel/url.hpp"
 #include "service/endpoint/visitor.hpp"
 #include "service/net/tcp_link.hpp"
-#include "core/channel/url.hpp"
 
 #include <map>
 

@@ -1,5 +1,8 @@
 #include "service/endpoint/visitor.hpp"
 
+#include "core/ua/foreign.hpp"
+#include "service/logs/logs.hpp"
+
 namespace zunth::endpoint {
 
 using namespace ua;
@@ -25,6 +28,7 @@ void Visitor::opened(const OpenSecureChannelRequest& request, const channel::Cha
   security_ = security;
   mostResponse_ = mostResponse;
   isOpen_ = true;
+  logs::clients().debug("{} opened channel {}, {}", address_, channelId_, shown(security.policyUri.view()));
   house_.services().channelOpened(*this, request);
 }
 

@@ -1,6 +1,7 @@
 #include "service/endpoint/web_endpoint.hpp"
 
 #include "core/channel/json_message.hpp"
+#include "service/logs/logs.hpp"
 #include "service/net/handed_link.hpp"
 
 #include <boost/asio/co_spawn.hpp>
@@ -8,7 +9,6 @@
 #include <boost/asio/steady_timer.hpp>
 #include <boost/beast/http.hpp>
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::endpoint {
 
@@ -245,7 +245,7 @@ class WebEndpoint::JsonCaller final : public Caller, public Guest {
     endpoint_.callbacks_.served();
   }
   void send(Result<std::string> text) {
-    if (!text) return spdlog::error("an answer can't be written as JSON: {}", text.error().text());
+    if (!text) return logs::clients().error("an answer can't be written as JSON: {}", text.error().text());
     const auto octets = std::as_bytes(std::span(*text));
     std::vector<Bytes> buffers;
     buffers.emplace_back(octets.begin(), octets.end());

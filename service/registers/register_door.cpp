@@ -1,5 +1,6 @@
 #include "service/registers/register_door.hpp"
 
+#include "service/logs/logs.hpp"
 #include "service/net/deadline.hpp"
 
 #include <array>
@@ -10,7 +11,6 @@
 #include <boost/asio/read.hpp>
 #include <boost/asio/write.hpp>
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::registers {
 
@@ -156,7 +156,7 @@ void RegisterDoor::accept() {
       loops_.ofOne(), [this, shared = shared_](const boost::system::error_code& error, net::Tcp::socket socket) {
         if (!shared->server || error == asio::error::operation_aborted) return;
         if (error) {
-          spdlog::warn("a Modbus client can't be let in: {}", error.message());
+          logs::clients().warn("a Modbus client can't be let in: {}", error.message());
           pause_.expires_after(std::chrono::milliseconds(100));
           pause_.async_wait([this, shared](const boost::system::error_code& cancelled) {
             if (shared->server && !cancelled) accept();
@@ -166,7 +166,7 @@ void RegisterDoor::accept() {
         const auto& file = shared->server->file();
         const std::string address = net::addressOf(socket), host = address.substr(0, address.rfind(':'));
         if (!file.clients.empty() && !isAmong(host, file.clients)) {
-          spdlog::debug("registers/{}: {} is not among its clients", file.name, host);
+          logs::clients().debug("registers/{}: {} is not among its clients", file.name, host);
           return accept();
         }
         // Each newcomer has another one give way: connections take a moment to end.

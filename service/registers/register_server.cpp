@@ -2,11 +2,11 @@
 
 #include "core/ua/foreign.hpp"
 #include "service/inner/inner_carrier.hpp"
+#include "service/logs/logs.hpp"
 
 #include <algorithm>
 
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::registers {
 
@@ -111,7 +111,7 @@ Awaitable<RegisterServer::Session> RegisterServer::sessionOf(std::string host) {
 void RegisterServer::tell(const std::string& what, const Error& why) {
   constexpr std::size_t kMost = 1'000;
   if (told_.size() < kMost && told_.insert(what + why.text()).second)
-    spdlog::warn("registers/{}: {}: {}", file_.name, what, why.text());
+    logs::clients().warn("registers/{}: {}: {}", file_.name, what, why.text());
 }
 
 Awaitable<Bytes> RegisterServer::answer(Bytes pdu, std::string host) {

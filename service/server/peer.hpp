@@ -48,9 +48,11 @@ class Peer {
 class Reply {
  public:
   Reply() = default;
-  Reply(std::weak_ptr<Peer> peer, std::uint32_t requestId, const ua::RequestHeader& header)
+  /// `type` is the id of the request's encoding.
+  Reply(std::weak_ptr<Peer> peer, std::uint32_t requestId, const ua::RequestHeader& header, std::uint32_t type = 0)
       : peer_(std::move(peer)),
         requestId_(requestId),
+        type_(type),
         handle_(header.requestHandle),
         wanted_{header.returnDiagnostics} {}
 
@@ -61,6 +63,7 @@ class Reply {
   void send(Response response, ua::DateTime wallClock) const {
     const auto peer = peer_.lock();
     if (!peer) return;
+    tellBad(response);
     response.responseHeader.timestamp = wallClock;
     response.responseHeader.requestHandle = handle_;
     ua::Bytes message = channel::newMessage();
@@ -71,16 +74,7 @@ class Reply {
       return fault({ua::status::BadResponseTooLarge, "the response is larger than the session takes", {}}, wallClock);
     peer->respond(requestId_, std::move(message));
   }
-  void fault(const ua::Error& error, ua::DateTime wallClock) const {
-    ua::ServiceFault fault;
-    fault.responseHeader.serviceResult = error.code;
-    if (wanted_.ofService()) {
-      StringTable strings;
-      fault.responseHeader.serviceDiagnostics = describe(error, wanted_.ofService(), strings);
-      fault.responseHeader.stringTable = strings.take();
-    }
-    send(std::move(fault), wallClock);
-  }
+  void fault(const ua::Error& error, ua::DateTime wallClock) const;
   WantedDiagnostics wanted() const { return wanted_; }
   /// The client's own number of the request; Cancel names it.
   std::uint32_t handle() const { return handle_; }
@@ -92,7 +86,39 @@ class Reply {
 
  private:
   std::weak_ptr<Peer> peer_;
-  std::uint32_t requestId_ = 0;
+  static bool isTold();
+  void tell(std::size_t bad, std::size_t all, std::size_t first, ua::StatusCode why) const;
+  /// Says in the log how many results of a response are bad.
+  template <class Response>
+  void tellBad(const Response& response) const {
+    if constexpr (requires { response.results.begin(); }) {
+      if (!isTold()) return;
+      std::size_t bad = 0, at = 0, first = 0;
+      ua::StatusCode why;
+      for (const auto& result : response.results) {
+        ++at;
+        const ua::StatusCode code = statusOf(result);
+        if (code.isBad() && bad++ == 0) {
+          first = at;
+          why = code;
+        }
+      }
+      if (bad > 0) tell(bad, at, first, why);
+    }
+  }
+  template <class Result>
+  static ua::StatusCode statusOf(const Result& result) {
+    if constexpr (std::is_same_v<Result, ua::StatusCode>)
+      return result;
+    else if constexpr (requires { ua::StatusCode(result.statusCode); })
+      return result.statusCode;
+    else if constexpr (requires { ua::StatusCode(result.status); })
+      return result.status;
+    else
+      return {};
+  }
+
+  std::uint32_t requestId_ = 0, type_ = 0;
   std::uint32_t handle_ = 0;
   WantedDiagnostics wanted_;
   std::uint32_t limit_ = 0;

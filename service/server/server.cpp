@@ -40,7 +40,7 @@ void Server::serve(Needs needs, Of& service, Handler handler, const std::shared_
   // Who asks, first: what strangers send is not worth more memory than it takes itself.
   BinaryReader ahead(reader.rest());
   const auto header = ahead.next<RequestHeader>();
-  Reply reply(peer, requestId, header);
+  Reply reply(peer, requestId, header, Request::kBinaryId);
   const auto refuse = [&](const Error& why, bool isForSecurity) {
     ++core_.summary.rejectedRequestsCount;
     core_.summary.securityRejectedRequestsCount += isForSecurity;

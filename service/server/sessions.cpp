@@ -4,13 +4,13 @@
 #include "core/secure/asymmetric.hpp"
 #include "core/secure/trust.hpp"
 #include "core/ua/foreign.hpp"
+#include "service/logs/logs.hpp"
 #include "service/server/random.hpp"
 #include "service/server/request_checks.hpp"
 
 #include <algorithm>
 
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::server {
 
@@ -139,8 +139,8 @@ Result<CreateSessionResponse> Sessions::newSession(const CreateSessionRequest& r
   }
   const auto mostHere = context.peer->mostRequest();
   response.maxRequestMessageSize = mostHere ? static_cast<std::uint32_t>(mostHere) : settings_.maxMessageSize;
-  spdlog::info("session '{}' created by {} at {}", shown(session->name.view()),
-               shown(session->client.applicationUri.view()), context.peer->address());
+  logs::clients().info("session '{}' created by {} at {}", shown(session->name.view()),
+                       shown(session->client.applicationUri.view()), context.peer->address());
   ++core_.summary.cumulatedSessionCount;
   ofAddresses_.add(session->proof.host);
   if (session->channelId) ofConnections_.add(std::to_string(session->channelId));
@@ -386,6 +386,7 @@ void Sessions::finishActivation(const Activation& activation, Result<User> user)
   grant(session);
   reschedule(session);
   audit(status::Good);
+  logs::clients().debug("session '{}' is used by {}", shown(session.name.view()), shown(name));
   session.security.clientUserIdOfSession = String(name);
   auto& history = session.security.clientUserIdHistory;
   constexpr std::size_t kMostRemembered = 20;
@@ -425,7 +426,7 @@ Result<CancelResponse> Sessions::cancel(const CancelRequest& request, Context& c
 }
 
 void Sessions::end(Session& session, const Error& why, Keep keep, std::string_view how) {
-  spdlog::info("session '{}' ended: {}", shown(session.name.view()), why.cause);
+  logs::clients().info("session '{}' ended: {}", shown(session.name.view()), why.cause);
   subscriptions_.answerPublishes(session, why);
   while (!session.subscriptions.empty()) {
     const auto id = session.subscriptions.begin()->first;

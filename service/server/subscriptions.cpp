@@ -1,13 +1,13 @@
 #include "service/server/subscriptions.hpp"
 
 #include "core/ua/foreign.hpp"
+#include "service/logs/logs.hpp"
 
 #include <algorithm>
 #include <cmath>
 #include <unordered_set>
 
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::server {
 
@@ -363,8 +363,8 @@ void Subscriptions::cycle(Session& session, monitor::Subscription& subscription,
   const bool isExpired = subscription.isExpired();
   publishLate(session);
   if (!isExpired) return;
-  spdlog::info("subscription {} of session '{}' ended: no Publish request came for its life-time", subscription.id(),
-               shown(session.name.view()));
+  logs::clients().info("subscription {} of session '{}' ended: no Publish request came for its life-time",
+                       subscription.id(), shown(session.name.view()));
   notify(session, subscription.id(), subscription.statusChange(status::BadTimeout, clock_.wallClock()));
   drop(session, subscription.id());
 }
@@ -377,7 +377,7 @@ void Subscriptions::tick(Instant now, Slice& slice) {
       due->cycle(now, false);
       core_.cyclesDue.put(*due, due->cycleDue());
       if (due->isExpired()) {
-        spdlog::info("subscription {} ended: nobody took it over in its life-time", due->id());
+        logs::clients().info("subscription {} ended: nobody took it over in its life-time", due->id());
         endOrphan(due->id());
       }
     }

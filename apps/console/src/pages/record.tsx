@@ -17,19 +17,22 @@ const levels = ['debug', 'info', 'warning', 'error'];
 function Log() {
   const [least, setLeast] = useState('debug');
   const [words, setWords] = useState(() => asked().get('like') ?? '');
-  const told = useQuery({ queryKey: ['log'], queryFn: () => get<{ level: string; lines: LogLine[] }>('log'), refetchInterval: 2_000 });
+  const told = useQuery({ queryKey: ['log'], queryFn: () => get<{ level: string; parts: Record<string, string>; lines: LogLine[] }>('log'), refetchInterval: 2_000 });
   const [error, setError] = useState<unknown>(null);
-  const setLevel = (level: string, minutes: number) => post('log/level', { level, minutes }).then(() => told.refetch(), setError);
+  const [part, setPart] = useState<string | null>(() => asked().get('of'));
+  const tellMore = () => post('log/level', { level: 'debug', minutes: 15, ...(part ? { part } : {}) }).then(() => told.refetch(), setError);
   const columns = useMemo<Column<LogLine>[]>(
     () => [
       { name: w.record.time, of: (line) => line.time, show: (line) => <span style={{ whiteSpace: 'nowrap' }}>{clockText(Date.parse(line.time))}</span>, width: 130 },
       { name: w.record.level, of: (line) => line.level, width: 90, show: (line) => <Mark level={line.level === 'error' ? 'bad' : line.level.startsWith('warn') ? 'doubtful' : 'plain'}>{line.level}</Mark> },
+      { name: w.record.part, of: (line) => line.part, width: 90 },
       { name: w.record.text, of: (line) => line.text, show: (line) => <span style={{ overflowWrap: 'anywhere' }}>{line.text}</span> },
     ],
     [],
   );
   if (told.error) return <Refused error={told.error} />;
-  const rows = (told.data?.lines ?? []).filter((line) => levels.indexOf(line.level) >= levels.indexOf(least) && line.text.includes(words)).reverse();
+  const rows = (told.data?.lines ?? []).filter((line) => levels.indexOf(line.level) >= levels.indexOf(least) && line.text.includes(words) && (!part || line.part === part)).reverse();
+  const level = told.data?.parts[part ?? ''] ?? told.data?.level;
   return (
     <>
       {error !== null && <Refused error={error} />}
@@ -41,10 +44,11 @@ function Log() {
         exportAs="log"
         tools={
           <>
-            <TextInput aria-label={w.record.about} placeholder={w.record.aboutHint} value={words} onChange={(event) => setWords(event.currentTarget.value)} w={170} />
-            <Select aria-label={w.record.least} data={levels.map((level) => ({ value: level, label: w.record.leastIs(level) }))} value={least} allowDeselect={false} onChange={(level) => setLeast(level ?? least)} w={150} />
-            <Button onClick={() => setLevel('debug', 15)}>{w.record.tellMore}</Button>
-            <span className="soft">{told.data ? w.record.levelNow(told.data.level) : ''}</span>
+            <TextInput aria-label={w.record.about} placeholder={w.record.aboutHint} value={words} onChange={(event) => setWords(event.currentTarget.value)} w={140} />
+            <Select aria-label={w.record.least} data={levels.map((level) => ({ value: level, label: w.record.leastIs(level) }))} value={least} allowDeselect={false} onChange={(level) => setLeast(level ?? least)} w={125} />
+            <Select aria-label={w.record.part} placeholder={w.record.allParts} data={Object.keys(told.data?.parts ?? {})} value={part} onChange={setPart} clearable w={110} />
+            <Button onClick={tellMore}>{w.record.tellMore}</Button>
+            <span className="soft">{level ? w.record.levelNow(level) : ''}</span>
           </>
         }
         empty={<Empty title={told.data ? w.record.noLog : w.loading} />}
