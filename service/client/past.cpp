@@ -185,4 +185,20 @@ Awaitable<Result<HistoryUpdateResult>> updatePast(SessionPtr session, ExtensionO
   co_return std::move(answer->results.front());
 }
 
+Awaitable<Result<void>> annotatePast(SessionPtr session, NodeId annotations, DateTime moment, std::string remark) {
+  UpdateStructureDataDetails details;
+  details.nodeId = std::move(annotations);
+  details.performInsertReplace = remark.empty() ? PerformUpdateType::Remove : PerformUpdateType::Update;
+  Annotation said;
+  said.message = String(remark);
+  details.updateValues.push_back(DataValue(Variant(ExtensionObject::of(said)), moment));
+  auto update = ExtensionObject::of(details);
+  const auto done = co_await updatePast(std::move(session), std::move(update));
+  if (!done) co_return done.error();
+  const StatusCode outcome =
+      done->statusCode.isBad() || done->operationResults.empty() ? done->statusCode : done->operationResults.front();
+  if (outcome.isBad()) co_return Error{outcome, "the remark was refused", {}};
+  co_return Result<void>();
+}
+
 }  // namespace zunth::client

@@ -36,5 +36,9 @@ Awaitable<ua::Result<std::vector<ua::HistoryEventFieldList>>> readPastEvents(Ses
                                                                              ua::ReadEventDetails details);
 /// Changes history; one outcome for each value, or one in all.
 Awaitable<ua::Result<ua::HistoryUpdateResult>> updatePast(SessionPtr session, ua::ExtensionObject details);
+/// Puts a remark on a moment in place of the one that is there; an empty one takes that away. `annotations` is the
+/// variable's property of this name. The error is the server's for that one.
+Awaitable<ua::Result<void>> annotatePast(SessionPtr session, ua::NodeId annotations, ua::DateTime moment,
+                                         std::string remark);
 
 }  // namespace zunth::client

@@ -107,21 +107,12 @@ Awaitable<Answer> remark(Console& console, Visit visit) {
   const auto name = visit.body.at("node").get<std::string>(), text = visit.body.value("text", "");
   const auto node = nodeNamed(console.space(), visit.rights(), name);
   if (node == space::kNoNode) co_return Answer::of(noNode(console.space(), name));
-  UpdateStructureDataDetails details;
-  details.nodeId = annotationsOf(console.space(), node);
-  if (details.nodeId.isNull())
+  NodeId annotations = annotationsOf(console.space(), node);
+  if (annotations.isNull())
     co_return Answer::of(Error{status::BadHistoryOperationUnsupported, name + " takes no remarks",
                                "variables with the word 'history' in the model do"});
-  details.performInsertReplace = text.empty() ? PerformUpdateType::Remove : PerformUpdateType::Update;
-  Annotation said;
-  said.message = String(text);
-  details.updateValues.push_back(DataValue(Variant(ExtensionObject::of(said)), *moment));
-  const auto update = ExtensionObject::of(details);
-  const auto done = co_await client::updatePast(visit.session(), update);
+  const auto done = co_await client::annotatePast(visit.session(), std::move(annotations), *moment, text);
   if (!done) co_return Answer::of(done.error());
-  const StatusCode outcome =
-      done->statusCode.isBad() || done->operationResults.empty() ? done->statusCode : done->operationResults.front();
-  if (outcome.isBad()) co_return Answer::of(Error{outcome, "the remark was refused", {}});
   co_return Answer::of(Json{{"done", true}});
 }
 

@@ -82,21 +82,11 @@ Awaitable<int> annotate(SessionPtr session, Options options, AnnotateWish asked)
   if (!node) co_return fail(node.error());
   auto property = co_await annotationsOf(session, *node);
   if (!property) co_return fail(property.error());
-  UpdateStructureDataDetails details;
-  details.nodeId = *property;
-  details.performInsertReplace = asked.remove ? PerformUpdateType::Remove : PerformUpdateType::Update;
-  Annotation remark;
-  remark.message = String(asked.text);
-  const DataValue value(Variant(ExtensionObject::of(remark)), *moment);
-  details.updateValues.push_back(value);
-  auto done = co_await updatePast(session, ExtensionObject::of(details));
-  if (!done) co_return fail(done.error());
-  const StatusCode outcome =
-      done->statusCode.isBad() || done->operationResults.empty() ? done->statusCode : done->operationResults.front();
-  const std::string when = localTime(moment->time());
-  if (outcome.isBad())
-    co_return fail({outcome, fmt::format("the annotation of {} at {} was refused", node->path, when),
-                    asked.remove ? "list them: zunth annotate '" + node->path + "'" : std::string()});
+  const std::string remark = asked.remove ? std::string() : asked.text, when = localTime(moment->time());
+  const auto done = co_await annotatePast(session, *property, *moment, remark);
+  if (!done)
+    co_return fail({done.code(), fmt::format("the annotation of {} at {}: {}", node->path, when, done.error().cause),
+                    asked.remove ? "list them: zunth annotate '" + node->path + "'" : done.error().next});
   if (!options.quiet)
     std::printf("%s at %s: %s\n", node->path.c_str(), when.c_str(), asked.remove ? "removed" : "annotated");
   co_return kDone;
