@@ -21,21 +21,13 @@ namespace fs = std::filesystem;
 namespace {
 
 constexpr const char* kSiteFolders[] = {"model", "devices", "bindings", "registers"};
+constexpr const char* kSheetFolders[] = {"console/pages", "console/lists"};
 
-/// Of a text: the same for the same.
 StateList listOf(const fs::path& file) { return {file, "drafts", "move it away: drafts begin anew"}; }
-
-std::string versionOf(const std::string& text) {
-  unsigned char digest[SHA256_DIGEST_LENGTH];
-  SHA256(reinterpret_cast<const unsigned char*>(text.data()), text.size(), digest);
-  std::string out;
-  for (const unsigned char octet : std::span(digest).first(16)) out += fmt::format("{:02x}", octet);
-  return out;
-}
 
 const Error kNoSiteFile{
     status::BadNodeIdInvalid, "that is no file of a site",
-    "site.yaml, or one in model/, devices/, bindings/ or registers/ that ends in .yaml, .csv or .xml"};
+    "site.yaml, one in model/, devices/, bindings/ or registers/ that ends in .yaml, .csv or .xml, or a page or list"};
 
 Error conflictOf(const std::string& name) {
   return {status::BadInvalidState, fmt::format("{} has changed on disk since it was edited here", shown(name)),
@@ -68,9 +60,32 @@ class Passing {
 
 }  // namespace
 
+std::string versionOf(const std::string& text) {
+  unsigned char digest[SHA256_DIGEST_LENGTH];
+  SHA256(reinterpret_cast<const unsigned char*>(text.data()), text.size(), digest);
+  std::string out;
+  for (const unsigned char octet : std::span(digest).first(16)) out += fmt::format("{:02x}", octet);
+  return out;
+}
+
+bool isSheetName(std::string_view name) {
+  return !name.empty() && name.size() <= 80 && name.front() != '.' && name.front() != ' ' &&
+         std::ranges::none_of(name, [](unsigned char c) {
+           return c < 0x20 || std::string_view("/\\:*?\"<>|").find(static_cast<char>(c)) != std::string_view::npos;
+         });
+}
+
+std::string sheetFile(std::string_view kind, std::string_view name) {
+  return fmt::format("console/{}/{}.json", kind, name);
+}
+
 bool isSiteFile(const std::string& name) {
   if (name == "site.yaml") return true;
   if (name.size() > 200) return false;
+  for (const std::string_view sheets : kSheetFolders)
+    if (name.starts_with(sheets) && name.ends_with(".json") && name.size() > sheets.size() + 6 &&
+        name[sheets.size()] == '/')
+      return isSheetName(std::string_view(name).substr(sheets.size() + 1, name.size() - sheets.size() - 6));
   const auto slash = name.find('/');
   if (slash == std::string::npos) return false;
   const auto folder = name.substr(0, slash);
@@ -146,7 +161,9 @@ Result<std::vector<Drafts::File>> Drafts::list() const {
   };
   std::error_code failed;
   if (fs::exists(site_ / "site.yaml", failed)) add("site.yaml");
-  for (const char* folder : kSiteFolders) {
+  std::vector<std::string> folders(std::begin(kSiteFolders), std::end(kSiteFolders));
+  folders.insert(folders.end(), std::begin(kSheetFolders), std::end(kSheetFolders));
+  for (const auto& folder : folders) {
     std::vector<std::string> names;
     for (fs::recursive_directory_iterator at(site_ / folder, failed), end; !failed && at != end; at.increment(failed))
       if (at->is_regular_file(failed)) names.push_back(at->path().lexically_relative(site_).generic_string());
@@ -249,8 +266,12 @@ Result<Site> Drafts::preview() const {
       return Error{status::BadResourceUnavailable, "the draft can't be written below state/", "make room on the disk"};
     }
   }
-  // What devices read beside their files, and pages, are no part of it.
-  return loadSite(folder.path());
+  // What devices read beside their files is where it always is.
+  auto site = loadSite(folder.path(), home);
+  for (const auto& draft : *drafts)
+    if (draft.name.ends_with(".json") && !Json::parse(draft.text, nullptr, false).is_object())
+      site.findings.error({draft.name, 1, 1, 1}, "this is no JSON object", "change it at the console's own page");
+  return site;
 }
 
 Result<void> Drafts::judge(const Site& wanted) const {

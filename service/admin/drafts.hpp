@@ -57,7 +57,14 @@ class Drafts {
   std::filesystem::path site_;
 };
 
-/// Whether it names a file that a site is made of: site.yaml, or one in model/, devices/, bindings/ or registers/.
+/// Whether it names a file that a site is made of: site.yaml, one in model/, devices/, bindings/ or registers/, or a
+/// list or page of its console.
 bool isSiteFile(const std::string& name);
+/// Whether a list or page may have this name: it is a file's on every system, and nothing else.
+bool isSheetName(std::string_view name);
+/// "console/pages/Hall 1.json"
+std::string sheetFile(std::string_view kind, std::string_view name);
+/// Of a text: the same for the same.
+std::string versionOf(const std::string& text);
 
 }  // namespace zunth::admin

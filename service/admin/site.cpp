@@ -1,9 +1,9 @@
 #include "service/admin/site.hpp"
 
+#include "core/channel/url.hpp"
 #include "core/model/table.hpp"
 #include "core/space/namespace0.hpp"
 #include "core/ua/text.hpp"
-#include "core/channel/url.hpp"
 
 #include <algorithm>
 #include <fstream>
@@ -442,7 +442,8 @@ std::vector<std::string> Site::report() const {
   return out;
 }
 
-Site loadSite(const fs::path& folder) {
+Site loadSite(const fs::path& folder, const fs::path& otherHome) {
+  const fs::path& home = otherHome.empty() ? folder : otherHome;
   Site site;
   site.folder = folder;
   auto load = [&site](const std::string& name, const fs::path& path) -> const std::string& {
@@ -464,14 +465,15 @@ Site loadSite(const fs::path& folder) {
   readTrust(root, site);
 
   ModelLoader loader(site);
-  loader.readUnits(folder / "units.csv");
+  loader.readUnits(home / "units.csv");
   // Node sets first: the site's own models build upon them.
   loader.readNodeSets(filesOf(folder, "model", site.findings, ".xml"));
   for (const auto& [name, path] : filesOf(folder, "model", site.findings)) loader.readYaml(name, path);
   for (const auto& [name, path] : filesOf(folder, "model", site.findings, ".csv")) loader.readTable(name, path);
   loader.build();
   for (const auto& [name, path] : filesOf(folder, "devices", site.findings))
-    site.devices.push_back(device::readDeviceFile(path.stem().string(), name, load(name, path), site.findings, folder));
+    site.devices.push_back(
+        device::readDeviceFile(path.stem().string(), name, load(name, path), site.findings, home, folder));
   // Bindings make sense only against a sound model and sound devices.
   if (site.isSound()) {
     for (const auto& [name, path] : filesOf(folder, "bindings", site.findings))

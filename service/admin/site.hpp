@@ -1,9 +1,9 @@
 #pragma once
 
+#include "core/channel/url.hpp"
 #include "core/model/nodeset.hpp"
 #include "service/admin/history_settings.hpp"
 #include "service/device/bindings.hpp"
-#include "core/channel/url.hpp"
 #include "service/registers/register_file.hpp"
 #include "service/server/server.hpp"
 
@@ -41,7 +41,9 @@ ua::Result<channel::Url> consoleUrl(const std::string& text);
 std::optional<ua::NodeId> roleNamed(const Site& site, const std::string& name);
 
 /// Reads a folder. A folder that isn't there or has no site.yaml is a finding like any other.
-Site loadSite(const std::filesystem::path& folder);
+/// What its files name beside themselves, as units, secrets, tables and lines, lies in `home`: in the folder itself
+/// where that isn't said.
+Site loadSite(const std::filesystem::path& folder, const std::filesystem::path& home = {});
 /// Reads one model file alone: *.yaml, a NodeSet2 file *.xml, or a table *.csv. It has no devices and no settings.
 Site loadModel(const std::filesystem::path& file);
 

@@ -81,7 +81,7 @@ Result<void> commitSite(const std::filesystem::path& site, const std::vector<std
 Result<std::vector<SiteVersion>> versionsOf(const std::filesystem::path& site, std::size_t most) {
   auto told =
       git(site, {"log", "-n", std::to_string(most), "--relative", "--name-only", "--format=%x1e%H%x1f%an%x1f%aI%x1f%s",
-                 "--", "site.yaml", "model", "devices", "bindings", "registers"});
+                 "--", "site.yaml", "model", "devices", "bindings", "registers", "console"});
   if (!told) return told.error();
   std::vector<SiteVersion> out;
   std::istringstream records(*told);
@@ -114,7 +114,7 @@ Result<std::string> textAt(const std::filesystem::path& site, const std::string&
 Result<std::vector<std::string>> changedSince(const std::filesystem::path& site, const std::string& version) {
   if (!isVersionId(version) || !git(site, {"cat-file", "-e", version + "^{commit}"})) return kNoVersion;
   auto told = git(site, {"diff", "--relative", "--name-only", version, "--", "site.yaml", "model", "devices",
-                         "bindings", "registers"});
+                         "bindings", "registers", "console"});
   if (!told) return told.error();
   return siteFilesIn(*told);
 }

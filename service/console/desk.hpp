@@ -29,6 +29,8 @@ class Desk {
   bool hasRole(ua::StandardId role) const { return rights().hasRole(ua::NodeId(role)); }
 
   const std::shared_ptr<AlarmBook> alarms;
+  /// The draft that was last looked at with its devices' values: the audit log is told of each text once.
+  std::string previewed;
 
  private:
   server::Server& server_;

@@ -1,7 +1,11 @@
+#include "core/space/permissions.hpp"
 #include "core/ua/foreign.hpp"
+#include "core/ua/text.hpp"
 #include "service/admin/drafts.hpp"
+#include "service/admin/site_preview.hpp"
 #include "service/admin/site_versions.hpp"
 #include "service/console/console.hpp"
+#include "service/console/node_pages.hpp"
 
 #include <algorithm>
 
@@ -127,6 +131,57 @@ Awaitable<Answer> checkDrafts(Console& console, Visit visit) {
   co_return co_await withDrafts(console, visit, std::move(check));
 }
 
+/// A value as a page shows it.
+Json shownJson(const DataValue& value) {
+  return {{"text", value.status.isBad() ? std::string() : shown(format(value.value), 300)},
+          {"status", std::string(value.status.name())}};
+}
+
+/// What a file would show if it counted, beside what its nodes show now.
+Awaitable<Answer> previewDraft(Console& console, Visit visit) {
+  constexpr auto kPatience = std::chrono::seconds(4);
+  const std::string name = visit.body.at("name").get<std::string>();
+  std::optional<admin::Site> site;
+  auto load = [&site](Drafts& drafts) -> Result<Json> {
+    auto drafted = drafts.preview();
+    if (!drafted) return drafted.error();
+    if (const auto fine = drafts.judge(*drafted); !fine) return fine.error();
+    site = std::move(*drafted);
+    return Json::object();
+  };
+  const Answer loaded = co_await withDrafts(console, visit, std::move(load));
+  if (!site) co_return loaded;
+  const auto source = site->sources.find(name);
+  const std::string text = source == site->sources.end() ? std::string() : source->second;
+  if (const auto seen = name + " " + admin::versionOf(text); std::exchange(visit.login->desk->previewed, seen) != seen)
+    note(console, visit, "draft tried on devices", status::Good, shown(name));
+  Result<admin::Preview> told = admin::Preview();
+  std::function<void()> look = [&] { told = admin::preview(*site, name, kPatience); };
+  if (auto fine = co_await console.lookAway(look); !fine) co_return Answer::of(fine.error());
+  if (!told) co_return Answer::of(told.error());
+  Json lines = Json::array();
+  for (const auto& line : told->lines) {
+    Json way = Json::array();
+    for (const auto& stage : line.way) way.push_back({{"stage", stage.what}, {"shows", shown(stage.shows, 1'000)}});
+    Json row{{"point", line.point},   {"words", line.words}, {"node", line.node}, {"brought", shownJson(line.brought)},
+             {"way", std::move(way)}, {"why", line.why}};
+    row["shown"] = shownJson(line.shown);
+    if (line.variable != space::kNoNode) {
+      site->space->setValue(line.variable, line.shown);
+      const Json there = valueOf(*site->space, space::Rights::all(), line.variable);
+      row["shown"]["text"] = there["text"];
+      row["unit"] = there["unit"];
+      const auto now = nodeNamed(console.space(), visit.rights(), line.node);
+      if (now != space::kNoNode && console.space().nodeClass(now) == NodeClass::Variable) {
+        const Json present = valueOf(console.space(), visit.rights(), now);
+        row["now"] = {{"text", present["text"]}, {"status", present["status"]}, {"unit", present["unit"]}};
+      }
+    }
+    lines.push_back(std::move(row));
+  }
+  co_return Answer::of(Json{{"lines", std::move(lines)}, {"left", told->left}});
+}
+
 /// Checked as a whole, put in place as a whole, applied, and kept as a version where there are versions.
 Awaitable<Answer> applyDrafts(Console& console, Visit visit) {
   auto put = [mayAll = visit.login->desk->hasRole(id::WellKnownRole_SecurityAdmin)](Drafts& drafts) -> Result<Json> {
@@ -158,7 +213,7 @@ Awaitable<Answer> applyDrafts(Console& console, Visit visit) {
   const std::string who = visit.login->desk->who(), why = visit.body.value("why", "");
   Result<void> kept;
   std::function<void()> keep = [&, folder = console.site().folder()] {
-    if (admin::isVersioned(folder)) kept = admin::commitSite(folder, names, who, why);
+    if (!names.empty() && admin::isVersioned(folder)) kept = admin::commitSite(folder, names, who, why);
   };
   co_await console.away(keep);
   if (!kept) (*applied)["notKept"] = admin::jsonOf(kept.error());
@@ -231,6 +286,13 @@ std::vector<Route> draftRoutes() {
        checkDrafts,
        {},
        "zunth check"},
+      {"POST",
+       "/api/drafts/preview",
+       "What a file of devices or bindings would show, from the devices as they are now",
+       Needs::Engineer,
+       previewDraft,
+       {name},
+       "zunth device try NAME"},
       {"POST",
        "/api/drafts/apply",
        "Put all drafts in place, and apply them",

@@ -310,6 +310,44 @@ try {
     await page.getByText('The site is sound as the drafts have it.').waitFor();
     await page.getByRole('button', { name: 'Drop all' }).click();
   });
+  await step('bindings are edited beside what they would show', async () => {
+    await page.getByRole('button', { name: 'bindings/intake.yaml' }).click();
+    await page.getByText('Text and values').click();
+    const row = page.getByRole('row').filter({ hasText: 'Hatchery/Intake/DF2/serial' });
+    await row.filter({ hasText: 'FH-DF-' }).waitFor();
+    await accessible('bindings with their values');
+    const text = page.getByRole('textbox', { name: 'Text' });
+    const before = await text.inputValue();
+    await text.fill(before.replace(/filter-\{DF\}\/serial/, 'filter-DF1/serial'));
+    await row.filter({ hasText: 'filter-DF1/serial' }).waitFor();
+    await text.fill(before.replace(/filter-\{DF\}\/serial/, 'filter-DF9/serial'));
+    await page.getByText(/bindings\/intake.yaml:\d+: /).waitFor();
+    await page.getByRole('button', { name: 'Drop the draft' }).click();
+    await row.filter({ hasText: 'filter-DF2/serial' }).waitFor();
+  });
+  await step('over a slow link nothing that is changed of a page is lost', async () => {
+    const link = await context.newCDPSession(page);
+    await link.send('Network.enable');
+    await link.send('Network.emulateNetworkConditions', { offline: false, latency: 300, downloadThroughput: 200 << 10, uploadThroughput: 50 << 10 });
+    await go('/pages/Hall%201');
+    await page.getByRole('button', { name: 'Change' }).click();
+    await page.getByRole('button', { name: 'Heading' }).first().click();
+    await page.getByText('draft, not saved').waitFor();
+    await page.getByRole('link', { name: 'Overview' }).first().click();
+    await page.getByTitle('1 edited and not applied').waitFor();
+    await page.getByRole('link', { name: 'Pages' }).click();
+    await page.getByRole('link', { name: /^Hall 1/ }).click();
+    await page.getByText('draft, not saved').waitFor();
+    const count = () => page.locator('.board > *').count();
+    const saved = await count();
+    await page.getByRole('button', { name: 'Change' }).click();
+    await page.getByRole('button', { name: 'Drop the draft' }).waitFor();
+    expect((await count()) === saved + 1, 'what was changed is not there');
+    await page.getByRole('button', { name: 'Drop the draft' }).click();
+    await page.getByTitle('1 edited and not applied').waitFor({ state: 'detached' });
+    expect((await count()) === saved, 'the draft is still there');
+    await link.send('Network.emulateNetworkConditions', { offline: false, latency: 0, downloadThroughput: -1, uploadThroughput: -1 });
+  });
   await step('devices show their health and what goes over the line', async () => {
     await go('/devices');
     await page.getByRole('link', { name: 'filter-DF1' }).click();

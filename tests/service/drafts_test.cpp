@@ -1,12 +1,15 @@
 // The site's files, edited at the console: drafts, conflicts, and versions.
 #include "service/admin/drafts.hpp"
 
+#include "core/ua/text.hpp"
+#include "service/admin/site_preview.hpp"
 #include "service/admin/site_versions.hpp"
 #include "service/admin/state_file.hpp"
 
 #include <fstream>
 
 #include "tests/service/house.hpp"
+#include <fmt/format.h>
 
 namespace zunth::drafts_test {
 
@@ -57,6 +60,12 @@ TEST_CASE("a site is made of files of its own folder alone", "[drafts][attack]")
                {"model/", false},
                {"model", false},
                {"pages/hall.json", false},
+               {"console/pages/Hall 1.json", true},
+               {"console/lists/Morgenrunde \xc3\xa4.json", true},
+               {"console/pages/.json", false},
+               {"console/pages/../../state/x.json", false},
+               {"console/pages/a/b.json", false},
+               {"console/state.json", false},
                {"", false}};
   const Folder folder;
   for (const auto& each : names) {
@@ -177,6 +186,90 @@ TEST_CASE("a site is checked as its drafts have it", "[drafts]") {
     CHECK(entry.path().filename() == "drafts.json");
 }
 
+TEST_CASE("what a site's files name beside themselves is found from its drafts, too", "[drafts]") {
+  const Folder folder;
+  folder.write("units.csv", "symbol,name,code\nfish,fishes,\n");
+  folder.write("secrets/broker.txt", "brook\n");
+  folder.write("devices/points.csv", "point,where\nlevel,holding 1 Int16\n");
+  auto drafts = folder.drafts();
+  REQUIRE(drafts.write("model/pond.yaml",
+                       "namespace: http://fernhollow.example/test\nobjects:\n  Pond: {stock: Int32 fish}\n", "",
+                       "ada"));
+  REQUIRE(drafts.write("devices/broker.yaml",
+                       "driver: mqtt\nbroker: 127.0.0.1:1\nuser: a\npassword-file: broker.txt\npoints: {x: hall/a}\n",
+                       "", "ada"));
+  REQUIRE(drafts.write("devices/pump.yaml", "driver: modbus-tcp\npoints-from: points.csv\n", "", "ada"));
+  REQUIRE(drafts.write("devices/points.csv", "point,where\nlevel,holding 1 Int16\nspeed,holding 2\n",
+                       folder.version("devices/points.csv"), "ada"));
+  const auto site = drafts.preview();
+  REQUIRE(site);
+  for (const auto& line : site->report()) UNSCOPED_INFO(line);
+  CHECK(site->isSound());
+  REQUIRE(site->devices.size() == 2);
+  CHECK(site->devices[1].points.size() == 2);  // of the list as its draft has it
+  // A page is drafted with the rest, and is one.
+  REQUIRE(drafts.write("console/pages/Hall.json", "{\"widgets\": [", "", "ada"));
+  CHECK_FALSE(drafts.preview()->isSound());
+}
+
+TEST_CASE("what devices and bindings would show is looked at before they count", "[drafts]") {
+  const Folder folder;
+  folder.write("model/plant.yaml",
+               "namespace: http://fernhollow.example/test\nobjects:\n  Tank:\n    level: Double m\n    count: Int32\n"
+               "    mode: Mode\n    row: Double[2]\ntypes:\n  Mode: enum Off | On\n");
+  folder.write(
+      "devices/tank.yaml",
+      "driver: simulation\npoints:\n  level: constant 250 scale 0.01\n  count: constant 7\n  mode: constant 1\n"
+      "  huge: constant 1e12\n  spare: constant 3\n");
+  folder.write("devices/away.yaml", "driver: modbus-tcp\nport: 1\ntimeout: 200 ms\npoints:\n  a: input 0\n");
+  folder.write("devices/station.yaml", "driver: dnp3\nport: 1\npoints:\n  a: analog 0\n");
+  folder.write("bindings/tank.yaml",
+               "bindings:\n  Tank/level: tank/level\n  Tank/count: tank/huge\n  Tank/mode: tank/mode\n"
+               "  Tank/row[1]: tank/count\n");
+  const auto site = admin::loadSite(folder.path);
+  for (const auto& line : site.report()) UNSCOPED_INFO(line);
+  REQUIRE(site.isSound());
+  const auto look = [&](const std::string& file) { return admin::preview(site, file, std::chrono::seconds(5)); };
+  const auto tell = [](const Result<admin::Preview>& told) {
+    std::string out;
+    for (const auto& line : told->lines)
+      out += fmt::format("{}={}{}; ", line.node.empty() ? line.point : line.node,
+                         line.shown.status.isBad() ? std::string(line.shown.status.name()) : format(line.shown.value),
+                         line.why.empty() ? "" : "?");
+    return out;
+  };
+  const auto bound = look("bindings/tank.yaml");
+  REQUIRE(bound);
+  CHECK(tell(bound) == "Tank/level=2.5; Tank/count=BadOutOfRange; Tank/mode=1; Tank/row[1]=7; ");
+  CHECK(bound->lines[0].way.size() >= 2);
+  CHECK(bound->lines[0].point == "tank/level");
+  CHECK(bound->left == 0);
+  // Of a device, its points that nothing shows as well.
+  CHECK(tell(look("devices/tank.yaml")) ==
+        "Tank/level=2.5; Tank/row[1]=7; Tank/mode=1; Tank/count=BadOutOfRange; tank/spare=3; ");
+  CHECK(tell(look("devices/away.yaml")) == "away/a=BadNoCommunication?; ");
+  CHECK(tell(look("devices/station.yaml")) == "station/a=BadNotSupported?; ");
+  CHECK(look("model/plant.yaml").code() == status::BadNotSupported);
+  CHECK(look("bindings/none.yaml").code() == status::BadNotSupported);
+  // Not of a site that is wrong anywhere.
+  folder.write("model/plant.yaml", "objects: {Tank: {level: Duoble}}\n");
+  const auto broken = admin::preview(admin::loadSite(folder.path), "bindings/tank.yaml", std::chrono::seconds(5));
+  CHECK(broken.code() == status::BadConfigurationError);
+  CHECK(broken.error().cause.starts_with("model/plant.yaml:1: "));
+}
+
+TEST_CASE("more than can be looked at at once is counted", "[drafts]") {
+  const Folder folder;
+  std::string points = "driver: simulation\npoints:\n";
+  for (std::size_t i = 0; i < admin::kMostPreviewed + 30; ++i) points += fmt::format("  p{}: constant {}\n", i, i);
+  folder.write("devices/many.yaml", points);
+  const auto told = admin::preview(admin::loadSite(folder.path), "devices/many.yaml", std::chrono::seconds(5));
+  REQUIRE(told);
+  CHECK(told->lines.size() == admin::kMostPreviewed);
+  CHECK(told->left == 30);
+  CHECK(format(told->lines.back().shown.value) == std::to_string(admin::kMostPreviewed - 1));
+}
+
 TEST_CASE("what the machine's own files and programs give is not bound from a browser", "[drafts][attack]") {
   const Folder folder;
   folder.write("devices/own.yaml", "driver: files\npoints:\n  load: file /proc/loadavg word 1\n");
@@ -273,6 +366,70 @@ TEST_CASE("the site's files are edited, checked and applied over the console", "
   CHECK(house.get("/api/node?node=Pond%2Fdepth").status == 200);
   CHECK(house.got("/api/versions")["isVersioned"] == false);
   CHECK(house.got("/api/audit")["lines"].dump().find("files changed") != std::string::npos);
+}
+
+TEST_CASE("a page that two change is lost by neither, and becomes a version", "[console][drafts]") {
+  House house;
+  house.makeAdministrator();
+  REQUIRE(test::run("git init -q && git config user.name x && git config user.email x@y.invalid && git add site.yaml "
+                    "&& git commit -q -m 'as it was'",
+                    house.folder.path)
+              .code == 0);
+  const auto save = [&](const Json& content, const Json& version) {
+    Json body{{"kind", "pages"}, {"name", "Hall 1"}, {"content", content}};
+    if (version.is_string()) body["version"] = version;
+    return house.post("/api/sheets", body);
+  };
+  const auto shownPages = [&] { return house.got("/api/sheets?kind=pages")["sheets"]; };
+  const auto first = save({{"widgets", {1}}}, "");
+  REQUIRE(first.status == 200);
+  CHECK(codeOf(save({{"widgets", {2}}}, "")) == "BadInvalidState");  // there is one of this name
+  const Json version = Json::parse(first.body)["version"];
+  CHECK(shownPages()[0]["version"] == version);
+  // What is changed and not saved is a draft of its file.
+  const std::string file = "console/pages/Hall 1.json", at = "/api/files/text?name=console/pages/Hall%201.json";
+  REQUIRE(
+      house.post("/api/drafts", {{"name", file}, {"text", "{\"widgets\":[3]}"}, {"version", house.got(at)["version"]}})
+          .status == 200);
+  CHECK(shownPages()[0]["content"]["widgets"][0] == 1);
+  CHECK(house.got("/api/files")["files"].dump().find("Hall 1") != std::string::npos);
+  // Somebody saves it meanwhile: the draft is in conflict, and who began before is told.
+  REQUIRE(save({{"widgets", {4}}}, version).status == 200);
+  CHECK(codeOf(save({{"widgets", {5}}}, version)) == "BadInvalidState");
+  CHECK(shownPages()[0]["content"]["widgets"][0] == 4);
+  CHECK(house.got(at)["draft"].is_null());  // saving was the end of it
+  const auto versions = house.got("/api/versions")["versions"];
+  REQUIRE(versions.size() == 3);
+  CHECK(versions[0]["who"] == "ada");
+  CHECK(versions[0]["files"] == Json{file});
+  REQUIRE(house.post("/api/sheets/delete", {{"kind", "pages"}, {"name", "Hall 1"}}).status == 200);
+  CHECK(house.got("/api/versions")["versions"].size() == 4);
+  REQUIRE(house.post("/api/versions/take", {{"version", versions[0]["id"]}}).status == 200);
+  CHECK(Json::parse(house.post("/api/drafts/apply", Json::object()).body)["files"] == Json{file});
+  CHECK(shownPages()[0]["content"]["widgets"][0] == 4);
+}
+
+TEST_CASE("a draft of bindings is looked at with its devices' values over the console", "[console][drafts]") {
+  House house;
+  house.makeAdministrator();
+  const auto draft = [&](const std::string& name, const std::string& text) {
+    return house.post("/api/drafts", {{"name", name}, {"text", text}, {"version", ""}});
+  };
+  REQUIRE(draft("devices/probe.yaml", "driver: simulation\npoints:\n  o: constant 7.25\n  m: constant 1\n").status ==
+          200);
+  REQUIRE(draft("bindings/probe.yaml", "bindings:\n  Tank/oxygen: probe/o\n  Tank/mode: probe/m\n").status == 200);
+  const auto told = Json::parse(house.post("/api/drafts/preview", {{"name", "bindings/probe.yaml"}}).body);
+  INFO(told.dump(1));
+  REQUIRE(told["lines"].size() == 2);
+  CHECK(told["lines"][0]["shown"]["text"] == "7.25");
+  CHECK(told["lines"][0]["unit"] == "mg/L");
+  CHECK(told["lines"][0]["now"]["text"] == "8.5");
+  CHECK(told["lines"][1]["shown"]["text"] == "Auto");
+  CHECK(house.got("/api/values?node=Tank/oxygen")["values"][0]["text"] == "8.5");  // nothing counts yet
+  // The audit log is told once of a text, not with each look.
+  CHECK(house.post("/api/drafts/preview", {{"name", "bindings/probe.yaml"}}).status == 200);
+  CHECK(house.got("/api/audit?what=draft%20tried%20on%20devices")["lines"].size() == 1);
+  CHECK(codeOf(house.post("/api/drafts/preview", {{"name", "model/plant.yaml"}})) == "BadNotSupported");
 }
 
 TEST_CASE("who may not administer security doesn't do so by editing files", "[console][drafts][attack]") {

@@ -198,6 +198,8 @@ TEST_CASE("a device that nobody knows is looked through, kept in part and watche
   const auto tried = hatchery.zunthAlone("device try " + filter + " --point 'input 0' --output json");
   CHECK(Json::parse(tried.out).size() > 20);
   CHECK(hatchery.zunthAlone("device try scale --site site").out.find("kg") != std::string::npos);
+  const auto scale = Json::parse(hatchery.zunthAlone("device try scale --site site --output json").out);
+  CHECK(std::ranges::any_of(scale, [](const Json& row) { return row["node"] == "Hatchery/Feed/weight"; }));
   CHECK(hatchery.zunthAlone("device try modbus-tcp port=1").code == 3);
   CHECK(hatchery.zunthAlone("device try modbus-tpc").code == 2);
   CHECK(hatchery.zunthAlone("device scan line port=1").code != 0);

@@ -4,9 +4,11 @@ import { Button, Menu, useMantineColorScheme } from '@mantine/core';
 import { useHotkeys } from '@mantine/hooks';
 import { logOut } from './api';
 import { live, useAlarms, useLiveState } from './live';
+import { mayMake } from './roles';
 import type { Me } from './types';
 import { w } from './words';
 import { Icon } from './parts/icons';
+import { useEdited } from './parts/edited';
 import { Seek } from './parts/seek';
 import { Mark } from './parts/status';
 
@@ -18,6 +20,7 @@ export function Shell({ me, children }: { me: Me; children: React.ReactNode }) {
   const [path] = useLocation();
   const alarms = useAlarms();
   const state = useLiveState();
+  const edited = useEdited(!me.isAnonymous && mayMake(me));
   const { setColorScheme } = useMantineColorScheme();
   const wanting = alarms?.filter((alarm) => !alarm.isShelved && !alarm.isSuppressed && !alarm.isOutOfService).length ?? 0;
   useHotkeys([
@@ -79,6 +82,11 @@ export function Shell({ me, children }: { me: Me; children: React.ReactNode }) {
           <Link key={place} href={hrefOf(place)} aria-current={isAt(place) ? 'page' : undefined}>
             <Icon name={place} />
             <span>{w.nav[place]}</span>
+            {place === 'files' && edited.length > 0 && (
+              <span className="count" data-plain title={w.files.edits(edited.length)}>
+                {edited.length}
+              </span>
+            )}
             {place === 'alarms' && wanting > 0 && <span className="count">{wanting}</span>}
           </Link>
         ))}

@@ -147,6 +147,7 @@ export interface TriedPoint {
 
 export interface TriedDevice {
   address: string;
+  nameplate: { what: string; says: string }[];
   areWays: boolean;
   points: TriedPoint[];
 }
@@ -260,6 +261,7 @@ export interface LogLine {
   time: string;
   level: string;
   text: string;
+  part: string;
 }
 
 export interface AccessToken {
@@ -310,6 +312,26 @@ export interface SiteText {
   draft: string | null;
   isInConflict: boolean;
   version: string;
+}
+export interface ShownValue {
+  text: string;
+  status: string;
+  unit?: string;
+}
+export interface PreviewLine {
+  point: string;
+  words: string;
+  node: string;
+  unit?: string;
+  brought: ShownValue;
+  shown: ShownValue;
+  now?: ShownValue; // what the node shows as it runs
+  way: { stage: string; shows: string }[];
+  why: string;
+}
+export interface Preview {
+  lines: PreviewLine[];
+  left: number;
 }
 export interface FileFinding {
   file: string;
@@ -376,6 +398,7 @@ export interface OperatorPage {
 
 export interface Sheet<Content> {
   name: string;
+  version?: string;
   content: Content;
   isOperable?: boolean; // by who is logged in
 }

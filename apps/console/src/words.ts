@@ -54,7 +54,7 @@ export const w = {
     title: 'Pages', emptyTitle: 'There is no page for operators yet', empty: 'A page shows a few values and buttons, large. Make one: choose nodes, and fitting widgets are proposed.',
     make: 'New page', edit: 'Change', done: 'Done', save: 'Save', add: 'Add a node …', heading: 'Heading', alarms: 'Alarm list',
     wider: 'Wider', narrower: 'Narrower', taller: 'Taller', lower: 'Lower', earlier: 'Earlier', later: 'Later', kind: 'Shown as', name: 'Name of the page', full: 'Full screen',
-    sure: 'Sure?', on: 'on', off: 'off', unsaved: 'not saved yet', deletePage: 'Delete the page', set: 'Set', shownTo: 'Shown to', operatedBy: 'Operated by', everybody: 'everybody', onlyShown: 'only to look at, for your roles',
+    sure: 'Sure?', on: 'on', off: 'off', unsaved: 'not saved yet', draft: 'draft, not saved', deletePage: 'Delete the page', set: 'Set', shownTo: 'Shown to', operatedBy: 'Operated by', everybody: 'everybody', onlyShown: 'only to look at, for your roles',
   },
   alarms: {
     title: 'Alarms', none: 'No alarm wants attention.', noneOf: 'No alarm fits the filter.', severity: 'Severity', alarm: 'Alarm', state: 'State', since: 'Since', message: 'Message', comment: 'Comment',
@@ -87,7 +87,7 @@ export const w = {
   },
   record: {
     anybody: 'Anybody', anything: 'Anything', aboutHint: 'Node, client, device', least: 'At least', leastIs: (level: string) => (level === 'debug' ? 'Everything' : `${level} and worse`.replace('error and worse', 'errors alone')), happened: 'What happened to it', told: 'What the service told of it', did: 'What they did',
-    title: 'Record', audit: 'Who did what', log: 'What the service told', level: 'Level', text: 'Text', tellMore: 'Tell more for 15 min', tellLess: 'As before', levelNow: (level: string) => `It tells as much as ${level}.`, noLog: 'The service has told nothing since it was started.', time: 'Time', what: 'What', who: 'Who', from: 'From', outcome: 'Outcome', about: 'About', failed: 'Only what was refused or failed', none: 'Nothing of the kind is on record.', hint: 'Who did what, the newest first.',
+    title: 'Record', audit: 'Who did what', log: 'What the service told', level: 'Level', part: 'Part', allParts: 'All parts', text: 'Text', tellMore: 'Tell more for 15 min', tellLess: 'As before', levelNow: (level: string) => `It tells as much as ${level}.`, noLog: 'The service has told nothing since it was started.', time: 'Time', what: 'What', who: 'Who', from: 'From', outcome: 'Outcome', about: 'About', failed: 'Only what was refused or failed', none: 'Nothing of the kind is on record.', hint: 'Who did what, the newest first.',
   },
   changes: {
     title: 'Changes', same: 'What runs is what the folder says.', apply: 'Apply', applying: 'Applying …', findings: 'The folder has mistakes: nothing of it is applied.',
@@ -96,10 +96,14 @@ export const w = {
   },
   files: {
     title: 'Files', hint: 'Edits are drafts, seen by all who edit here, until they are applied.', check: 'Check', apply: (n: number) => (n === 1 ? 'Apply 1 draft' : `Apply ${n} drafts`), dropAll: 'Drop all', drop: 'Drop the draft',
-    whyHint: 'Why? For those who come later', sound: 'The site is sound as the drafts have it.', findings: 'What is wrong', error: 'error:', warning: 'warning:', edited: 'edited', isNew: 'new', inConflict: 'conflict',
-    text: 'Text', table: 'Table', difference: 'Difference', shown: 'What is shown', same: 'The draft changes nothing.', line: (n: number) => `from line ${n}`, fresh: 'New file', asOnDisk: 'as on disk', draft: 'draft', keeping: 'keeping …', notKept: 'not kept', lookAgain: 'Look again, without my edit',
+    whyHint: 'Why? For those who come later', sound: 'The site is sound as the drafts have it.', findings: 'What is wrong', error: 'error:', warning: 'warning:', edits: (n: number) => `${n} edited and not applied`, edited: 'edited', isNew: 'new', inConflict: 'conflict',
+    text: 'Text', table: 'Table', values: 'Text and values', difference: 'Difference', shown: 'What is shown', same: 'The draft changes nothing.', line: (n: number) => `from line ${n}`, fresh: 'New file', asOnDisk: 'as on disk', draft: 'draft', keeping: 'keeping …', notKept: 'not kept', lookAgain: 'Look again, without my edit',
     conflict: 'The file has changed on disk since this draft was begun. It is not written over: compare both, then drop the draft or put it into what is there now.',
     versions: 'What was applied', when: 'When', who: 'Who', why: 'Why', takeBack: 'Take back', noVersions: 'Nothing has been committed yet.', notVersioned: 'Where the folder of the site is a git repository, what is applied here becomes commits that can be looked through and taken back.',
+  },
+  preview: {
+    title: 'As it would be shown', node: 'Node', noNode: 'shown nowhere', point: 'Point', shown: 'Would show', now: 'Shows now', none: 'The file binds nothing yet.',
+    hint: 'The devices are asked as the drafts have them, every three seconds, beside the service itself. Nothing is applied.', left: (n: number) => `${n} more are not asked for here.`,
   },
   grid: { addRow: 'Add a row', hint: 'Paste many cells at once out of a spreadsheet.', column: (n: number) => `Column ${n}` },
   login: {

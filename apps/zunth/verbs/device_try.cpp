@@ -2,6 +2,7 @@
 #include "apps/zunth/verbs/device.hpp"
 #include "core/ua/json.hpp"
 #include "core/ua/text.hpp"
+#include "service/admin/site.hpp"
 #include "service/admin/state_file.hpp"
 #include "service/device/device_file.hpp"
 #include "service/device/proposal.hpp"
@@ -55,14 +56,36 @@ std::string kinds() {
   return out;
 }
 
-/// The values of points, a line each; in detail the way of each of them.
-int tell(const Options& options, const std::vector<device::TriedPoint>& points, bool inDetail) {
-  Records records({"point", "value", "status", "where"});
+/// Where a point of a device would be shown by a site, and as what.
+struct Place {
+  std::string node;
+  DataValue shown;
+};
+using PlacesOf = std::function<std::vector<Place>(const device::TriedPoint& point)>;
+
+/// The values of points, a line each, or one for each node that would show it; in detail the way of each of them.
+int tell(const Options& options, const std::vector<device::TriedPoint>& points, bool inDetail,
+         const PlacesOf& placesOf = {}) {
+  Records records(placesOf ? std::vector<std::string>{"point", "value", "status", "where", "node", "shows"}
+                           : std::vector<std::string>{"point", "value", "status", "where"});
   bool areAllGood = true;
   for (const auto& point : points) {
     areAllGood = areAllGood && !point.value.status.isBad();
-    records.add({point.name, Cell(format(point.value.value), toJson(point.value.value)),
-                 Cell(std::string(point.value.status.name())), point.words});
+    const std::vector<Cell> row{point.name, Cell(format(point.value.value), toJson(point.value.value)),
+                                Cell(std::string(point.value.status.name())), point.words};
+    auto places = placesOf ? placesOf(point) : std::vector<Place>(1);
+    if (places.empty()) places.emplace_back();
+    for (const auto& place : places) {
+      auto cells = row;
+      if (placesOf) {
+        const bool isBad = place.shown.status.isBad();
+        cells.push_back(place.node);
+        cells.push_back(place.node.empty() ? Cell(std::string())
+                        : isBad            ? Cell(std::string(place.shown.status.name()))
+                                           : Cell(format(place.shown.value), toJson(place.shown.value)));
+      }
+      records.add(std::move(cells));
+    }
   }
   std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
   if (!inDetail || options.format != Format::Table) return areAllGood ? kDone : kNo;
@@ -83,13 +106,15 @@ int tryDevice(const Options& options, const TryWish& wish, const std::string& fo
   const Duration patience = milliseconds(options.timeout * 1000);
   const fs::path site = folder.empty() ? "." : folder;
   spdlog::set_level(spdlog::level::off);  // what is to be said is said here
-  const auto answers = [&](const std::string& address) {
-    if (!options.quiet && options.format == Format::Table && isTerminal()) std::printf("%s answers\n", address.c_str());
+  const auto answers = [&](const std::string& address, const device::Trace& nameplate) {
+    if (options.quiet || options.format != Format::Table || !isTerminal()) return;
+    std::printf("%s answers\n", address.c_str());
+    for (const auto& line : nameplate) std::printf("  %s: %s\n", line.what.c_str(), line.shows.c_str());
   };
   if (device::driverKind(wish.what)) {
     const auto tried = device::tryOut(soughtFrom(wish.what, wish.settings), wish.points, site, patience, findings);
     if (!tried) return notReached(tried.error());
-    answers(tried->address);
+    answers(tried->address, tried->nameplate);
     return tell(options, tried->points, !tried->areWays);
   }
   const fs::path path = site / "devices" / (wish.what + ".yaml");
@@ -100,8 +125,22 @@ int tryDevice(const Options& options, const TryWish& wish, const std::string& fo
   if (const auto mistake = mistakeIn(findings)) return *mistake;
   const auto tried = device::tryOut(file, patience);
   if (!tried) return notReached(tried.error());
-  answers(file.address);
-  return tell(options, *tried, true);
+  answers(file.address, device::nameplateOf(file));
+  const auto whole = admin::loadSite(site);
+  if (!whole.isSound()) return tell(options, *tried, true);
+  return tell(options, *tried, true, [&](const device::TriedPoint& point) {
+    std::vector<Place> out;
+    for (const auto& binding : whole.bindings.variables) {
+      const auto& from = whole.devices[binding.device];
+      if (from.name != wish.what || from.points[binding.point].name() != point.name) continue;
+      const auto path = whole.space->path(binding.variable);
+      if (binding.part)
+        out.push_back({path + binding.part->text, point.value});
+      else
+        out.push_back({path, device::shownAs(*whole.space, binding.variable, point.value)});
+    }
+    return out;
+  });
 }
 
 namespace {

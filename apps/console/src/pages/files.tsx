@@ -5,7 +5,9 @@ import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { get, post } from '../api';
 import type { Changes, FileFinding, SiteFile, SiteText, SiteVersion } from '../types';
 import { w } from '../words';
+import { useDraft } from '../parts/draft';
 import { Grid } from '../parts/grid';
+import { PreviewOf } from '../parts/preview';
 import { Empty, Mark, Refused } from '../parts/status';
 import { Table, type Column } from '../parts/table';
 
@@ -30,7 +32,7 @@ function Difference({ saved, draft }: { saved: string; draft: string }) {
 }
 
 /** A file's text with the numbers of its lines. */
-function Editor({ text, isReadOnly, onChange, at }: { text: string; isReadOnly?: boolean; onChange: (text: string) => void; at: { line: number; time: number } | null }) {
+function Editor({ text, isReadOnly, isShort, onChange, at }: { text: string; isReadOnly?: boolean; isShort?: boolean; onChange: (text: string) => void; at: { line: number; time: number } | null }) {
   const area = useRef<HTMLTextAreaElement>(null);
   const numbers = useRef<HTMLPreElement>(null);
   const count = useMemo(() => text.split('\n').length, [text]);
@@ -45,7 +47,7 @@ function Editor({ text, isReadOnly, onChange, at }: { text: string; isReadOnly?:
     field.scrollTop = Math.max(0, (at.line - 6) * height);
   }, [at]);
   return (
-    <div className="editor octets">
+    <div className="editor octets" data-short={isShort || undefined}>
       <pre ref={numbers} aria-hidden="true">
         {Array.from({ length: count }, (_, line) => line + 1).join('\n')}
       </pre>
@@ -65,60 +67,31 @@ function Editor({ text, isReadOnly, onChange, at }: { text: string; isReadOnly?:
   );
 }
 
+/** How a file can be looked at. */
+function partsOf(name: string) {
+  if (name.endsWith('.csv')) return ['table', 'text', 'difference'] as const;
+  return /^(devices|bindings)\//.test(name) ? (['text', 'values', 'difference'] as const) : (['text', 'difference'] as const);
+}
+
 function OneFile({ name, jump, onSaved }: { name: string; jump: { line: number; time: number } | null; onSaved: () => void }) {
   const told = useQuery({ queryKey: ['file', name], queryFn: () => get<SiteText>('files/text', { name }), gcTime: 0, staleTime: Infinity });
   const [text, setText] = useState<string | null>(null);
-  const [part, setPart] = useState<'text' | 'table' | 'difference'>(name.endsWith('.csv') ? 'table' : 'text');
-  const [state, setState] = useState<'saved' | 'saving' | 'typing'>('saved');
-  const [error, setError] = useState<unknown>(null);
-  const version = useRef('');
-  const latest = useRef<string | null>(null);
-  const isSaving = useRef(false);
+  const [part, setPart] = useState<'text' | 'table' | 'values' | 'difference'>(name.endsWith('.csv') ? 'table' : 'text');
+  const { state, error, setError, begin, type: keep, forget } = useDraft(name, onSaved);
+  const kept = useRef('');
   useEffect(() => {
     if (!told.data) return;
-    version.current = told.data.version;
+    begin(told.data.version);
     setText(told.data.draft ?? told.data.saved);
-    latest.current = null;
-    setState('saved');
-    setError(null);
-  }, [told.data]);
-
-  const save = useCallback(async () => {
-    if (isSaving.current) return;
-    isSaving.current = true;
-    // What was typed while an older text was on its way goes after it.
-    while (latest.current !== null) {
-      const wanted: string = latest.current;
-      latest.current = null;
-      setState('saving');
-      try {
-        const now = await post<{ version: string }>('drafts', { name, text: wanted, version: version.current });
-        version.current = now.version;
-        setError(null);
-        if (latest.current === null) setState('saved');
-      } catch (refused) {
-        setError(refused);
-        break;
-      }
-    }
-    isSaving.current = false;
-    onSaved();
-  }, [name, onSaved]);
-  useEffect(() => {
-    if (state !== 'typing') return;
-    const timer = setTimeout(() => void save(), 600);
-    return () => clearTimeout(timer);
-  }, [state, text, save]);
-  // Nothing that was typed is lost by going elsewhere.
-  useEffect(() => () => void save(), [save]);
+  }, [told.data, begin]);
 
   if (told.error) return <Refused error={told.error} />;
   if (text === null || !told.data) return <Empty title={w.loading} />;
   const isEdited = text !== told.data.saved;
+  if (state === 'saved') kept.current = text;
   const type = (now: string) => {
     setText(now);
-    latest.current = now;
-    setState('typing');
+    keep(now);
   };
   return (
     <div className="card">
@@ -127,11 +100,11 @@ function OneFile({ name, jump, onSaved }: { name: string; jump: { line: number; 
         <span role="status">
           <Mark level={error !== null ? 'bad' : isEdited ? 'doubtful' : 'plain'}>{error !== null ? w.files.notKept : state !== 'saved' ? w.files.keeping : isEdited ? w.files.draft : w.files.asOnDisk}</Mark>
         </span>
-        <SegmentedControl size="xs" aria-label={w.files.shown} value={part} onChange={(value) => setPart(value as typeof part)} data={(name.endsWith('.csv') ? (['table', 'text', 'difference'] as const) : (['text', 'difference'] as const)).map((value) => ({ value, label: w.files[value] }))} />
+        <SegmentedControl size="xs" aria-label={w.files.shown} value={part} onChange={(value) => setPart(value as typeof part)} data={partsOf(name).map((value) => ({ value, label: w.files[value] }))} />
         {isEdited && (
           <Button
             onClick={async () => {
-              latest.current = null;
+              forget();
               await post('drafts/drop', { name }).catch(setError);
               await told.refetch();
               onSaved();
@@ -144,8 +117,11 @@ function OneFile({ name, jump, onSaved }: { name: string; jump: { line: number; 
       </div>
       {error !== null && <Refused error={error} />}
       {told.data.isInConflict && <Refused error={new Error(w.files.conflict)} />}
-      {part === 'text' ? (
-        <Editor text={text} at={jump} onChange={type} />
+      {part === 'text' || part === 'values' ? (
+        <>
+          <Editor text={text} at={jump} onChange={type} isShort={part === 'values'} />
+          {part === 'values' && <PreviewOf name={name} round={kept.current} />}
+        </>
       ) : part === 'table' ? (
         <Grid text={text} label={name} onChange={type} />
       ) : (

@@ -1,11 +1,13 @@
-import { useEffect, useState } from 'react';
+import { useCallback, useEffect, useRef, useState } from 'react';
 import { Button, Select, TagsInput, TextInput } from '@mantine/core';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useLocation } from 'wouter';
 import { get, post } from '../api';
-import type { Me, NodePage, OperatorPage, Sheet, Widget, WidgetKind } from '../types';
-import { roles } from '../roles';
+import type { Me, NodePage, OperatorPage, Sheet, SiteText, Widget, WidgetKind } from '../types';
+import { mayMake, roles } from '../roles';
 import { w } from '../words';
+import { useDraft } from '../parts/draft';
+import { useEdited } from '../parts/edited';
 import { NodePicker } from '../parts/seek';
 import { Empty, Mark, Refused } from '../parts/status';
 import { fitting, plainWidget, widgetFor, WidgetView } from '../parts/widgets';
@@ -38,32 +40,68 @@ function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew
   const [isChanging, setChanging] = useState(isNew);
   const [draft, setDraft] = useState(sheet);
   const [chosen, setChosen] = useState<string | null>(null);
-  const [error, setError] = useState<unknown>(null);
-  const mayChange = me.roles?.some((role) => ['Engineer', 'ConfigureAdmin', 'SecurityAdmin'].includes(role));
+  const [refusal, setRefusal] = useState<unknown>(null);
+  const [isInConflict, setInConflict] = useState(false);
+  const mayChange = mayMake(me);
+  const file = fileOf(sheet.name);
+  const looked = useCallback(() => void queries.invalidateQueries({ queryKey: ['files'] }), [queries]);
+  const { state, error, setError, begin, type, forget } = useDraft(file, looked);
+  // Under a name alone, and of a page that has one.
+  const isKept = !me.isAnonymous && !isNew;
+  const isEdited = useEdited(!me.isAnonymous && mayChange).some((one) => one.name === file);
   useEffect(() => {
     if (!isChanging) setDraft(sheet);
   }, [sheet, isChanging]);
   const widgets = draft.content.widgets;
-  const set = (next: Widget[]) => setDraft({ ...draft, content: { ...draft.content, widgets: next } });
+  const change = (by: (now: OperatorPage) => OperatorPage) => setDraft((now) => ({ ...now, content: by(now.content) }));
+  const set = (next: Widget[]) => change((now) => ({ ...now, widgets: next }));
+  const opened = useRef(sheet.content);
+  useEffect(() => {
+    if (isChanging && isKept && draft.content !== opened.current) type(JSON.stringify(draft.content, null, 2) + '\n');
+    opened.current = draft.content;
+  }, [draft.content, isChanging, isKept, type]);
   const isUnsaved = isChanging && (isNew || JSON.stringify(draft) !== JSON.stringify(sheet));
   useEffect(() => {
-    if (!isUnsaved) return;
+    if (!isUnsaved || (isKept && state === 'saved' && error === null)) return;
     const ask = (event: BeforeUnloadEvent) => event.preventDefault();
     addEventListener('beforeunload', ask);
     return () => removeEventListener('beforeunload', ask);
-  }, [isUnsaved]);
-  const save = async () => {
-    try {
-      await post('sheets', { kind: 'pages', name: draft.name, content: { ...draft.content, title: draft.name } });
-      if (!isNew && draft.name !== sheet.name) await post('sheets/delete', { kind: 'pages', name: sheet.name });
+  }, [isUnsaved, isKept, state, error]);
+  const attempt = async (work: () => Promise<void>) => {
+    setRefusal(null);
+    setError(null);
+    await work().catch(setRefusal);
+  };
+  const beginChange = () =>
+    attempt(async () => {
+      if (isKept) {
+        const told = await get<SiteText>('files/text', { name: file });
+        begin(told.version);
+        setInConflict(told.isInConflict);
+        if (told.draft !== null) setDraft({ ...sheet, content: (opened.current = JSON.parse(told.draft) as OperatorPage) });
+      }
+      setChanging(true);
+    });
+  const save = () =>
+    attempt(async () => {
+      forget();
+      const isRenamed = isNew || draft.name !== sheet.name;
+      await post('sheets', { kind: 'pages', name: draft.name, content: { ...draft.content, title: draft.name }, version: isRenamed ? '' : sheet.version });
+      if (isRenamed && !isNew) await post('sheets/delete', { kind: 'pages', name: sheet.name });
       await queries.invalidateQueries({ queryKey: ['pages'] });
-      setError(null);
+      looked();
       setChanging(false);
       go(`/pages/${encodeURIComponent(draft.name)}`);
-    } catch (refused) {
-      setError(refused);
-    }
-  };
+    });
+  const cancel = () =>
+    attempt(async () => {
+      forget();
+      if (isKept) await post('drafts/drop', { name: file }).catch(() => {}); // there may be none
+      looked();
+      setInConflict(false);
+      setChanging(false);
+      if (isNew) go('/pages');
+    });
   const at = widgets.findIndex((widget) => widget.id === chosen);
   const put = (from: number, to: number) => {
     if (from < 0 || to < 0 || to >= widgets.length || from === to) return;
@@ -76,35 +114,29 @@ function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew
     <div className="stack">
       <div className="title" style={{ marginBottom: 0 }}>
         {isChanging ? <TextInput aria-label={w.pages.name} placeholder={w.pages.name} value={draft.name} onChange={(event) => setDraft({ ...draft, name: event.currentTarget.value })} w={260} /> : <h1>{sheet.name}</h1>}
-        {isUnsaved && <Mark level="doubtful">{w.pages.unsaved}</Mark>}
+        {(isUnsaved || (!isChanging && isEdited)) && <Mark level="doubtful">{isChanging && !isKept ? w.pages.unsaved : w.pages.draft}</Mark>}
         {!isChanging && !isOperable && <Mark level="plain">{w.pages.onlyShown}</Mark>}
         <span className="does">
           {isChanging ? (
             <>
-              <Button variant="filled" onClick={save} disabled={!draft.name}>
+              <Button variant="filled" onClick={save} disabled={!draft.name || isInConflict}>
                 {w.pages.save}
               </Button>
-              <Button
-                onClick={() => {
-                  setChanging(false);
-                  if (isNew) go('/pages');
-                }}
-              >
-                {w.cancel}
-              </Button>
+              <Button onClick={cancel}>{isKept && isUnsaved ? w.files.drop : w.cancel}</Button>
             </>
           ) : (
             <>
               <Button onClick={() => document.documentElement.requestFullscreen?.()}>{w.pages.full}</Button>
-              {mayChange && <Button onClick={() => setChanging(true)}>{w.pages.edit}</Button>}
+              {mayChange && <Button onClick={beginChange}>{w.pages.edit}</Button>}
             </>
           )}
         </span>
       </div>
-      {error !== null && <Refused error={error} />}
+      {(refusal ?? error) !== null && <Refused error={refusal ?? error} />}
+      {isInConflict && <Refused error={new Error(w.files.conflict)} />}
       {isChanging && (
-        <div className="bar">
-          <NodePicker label={w.pages.add} onPick={(node) => void get<NodePage>('node', { node: node.path }).then((page) => setDraft((now) => ({ ...now, content: { ...now.content, widgets: [...now.content.widgets, widgetFor(page)] } })), setError)} />
+        <div className="bar" style={{ alignItems: 'flex-end' }}>
+          <NodePicker label={w.pages.add} onPick={(node) => void get<NodePage>('node', { node: node.path }).then((page) => change((now) => ({ ...now, widgets: [...now.widgets, widgetFor(page)] })), setRefusal)} />
           <Button onClick={() => set([...widgets, plainWidget('heading', w.pages.heading)])}>{w.pages.heading}</Button>
           <Button onClick={() => set([...widgets, plainWidget('alarms', w.pages.alarms)])}>{w.pages.alarms}</Button>
           {(['shownTo', 'operatedBy'] as const).map((key) => (
@@ -114,7 +146,7 @@ function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew
               placeholder={draft.content[key]?.length ? undefined : w.pages.everybody}
               data={roles}
               value={draft.content[key] ?? []}
-              onChange={(given) => setDraft({ ...draft, content: { ...draft.content, [key]: given.length ? given : undefined } })}
+              onChange={(given) => change((now) => ({ ...now, [key]: given.length ? given : undefined }))}
               w={220}
             />
           ))}
@@ -164,6 +196,7 @@ function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew
   );
 }
 
+const fileOf = (name: string) => `console/pages/${name}.json`;
 const kDragged = 'application/x-zunth-widget';
 
 const fresh: Sheet<OperatorPage> = { name: '', content: { title: '', widgets: [] } };

@@ -16,7 +16,7 @@ export function levelOf(status: string | null): Level {
   return status.startsWith('Bad') ? 'bad' : status.startsWith('Uncertain') ? 'doubtful' : 'good';
 }
 
-/** As many digits as help: four that count, and no exponent where it can be helped. */
+/** As many digits as help: three or four that count, and no exponent where it can be helped. */
 export function numberText(value: number, isWhole = Number.isInteger(value)): string {
   if (!Number.isFinite(value) || isWhole) return String(value);
   if (value === 0) return '0.00';
