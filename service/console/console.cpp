@@ -1,7 +1,9 @@
 #include "service/console/console.hpp"
 
+#include "core/ua/foreign.hpp"
 #include "core/ua/json_parser.hpp"
 #include "service/console/page_files.hpp"
+#include "service/logs/logs.hpp"
 #include "service/server/random.hpp"
 
 #include <algorithm>
@@ -9,7 +11,6 @@
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::console {
 
@@ -60,7 +61,7 @@ Console::Console(const net::Loops& loops, admin::RunningSite& site)
     : loops_(loops), site_(site), logins_(loops, site), firstCode_(easySecret()), timer_(loops.services()) {
   site_.onSettled([this] {
     if (site_.consoleUrl() == url_) return;
-    if (auto opened = open(); !opened) spdlog::error("the console: {}", opened.error().text());
+    if (auto opened = open(); !opened) logs::console().error("the console: {}", opened.error().text());
   });
   tick();
 }
@@ -99,6 +100,7 @@ Result<std::string> Console::open() {
 void Console::close() {
   door_.reset();
   url_.clear();
+  for (const auto& feed : std::exchange(tokenFeeds_, {})) feed->end({status::BadShutdown, "the service stops", {}});
   for (const auto& feed : std::exchange(feeds_, {})) {
     feed->onEnded({});
     feed->end({status::BadShutdown, "the service stops", {}});
@@ -114,6 +116,8 @@ Awaitable<Answer> Console::serve(Request request) {
   }
   const Route* route = nullptr;
   bool isPathKnown = false;
+  // Who asks for the head alone, as spreadsheets do first, gets that of the answer; the door leaves its body out.
+  if (request.method == "HEAD") request.method = "GET";
   for (const auto& one : routes()) {
     if (one.path != request.path) continue;
     isPathKnown = true;
@@ -144,13 +148,24 @@ Awaitable<Answer> Console::serve(Request request) {
   }
   Answer answer;
   std::string wrong;
+  bool isOurs = false;
   try {
     answer = co_await route->handler(*this, visit);
   } catch (const Json::exception& exception) {
     wrong = exception.what();
+  } catch (const std::exception& exception) {
+    wrong = exception.what();
+    isOurs = true;
+  }
+  if (isOurs) {
+    logs::console().error("{} {} failed: {}", visit.request.method, visit.request.path, wrong);
+    co_return Answer::of(Error{status::BadInternalError, "the service failed at this: " + wrong,
+                               "zunth log says what it was doing; tell its makers"});
   }
   if (!wrong.empty())
     answer = Answer::of(Error{status::BadInvalidArgument, "the body has something else there: " + wrong, {}});
+  logs::console().debug("{} of {}: {} {} is answered {}", visit.login ? visit.login->desk->who() : "nobody",
+                        visit.request.address, visit.request.method, shown(visit.request.path, 200), answer.status);
   if (answer.type == "application/json") answer.headers.emplace_back("Cache-Control", "no-store");
   co_return answer;
 }
@@ -177,6 +192,37 @@ Result<void> Console::join(const Request& request, std::shared_ptr<LiveSocket> s
   return {};
 }
 
+Awaitable<Result<Token>> Console::tokenOf(const Request& request) {
+  const std::string word = request.value("token", request.bearer);
+  Result<Token> token = Error();
+  std::function<void()> look = [&token, &word, folder = site_.folder()] {
+    token = Tokens(tokenFile(folder)).find(word);
+  };
+  co_await away(look);
+  co_return token;
+}
+
+Result<void> Console::join(Token token, const Request& request, std::shared_ptr<LiveSocket> socket) {
+  constexpr std::size_t kMostFeeds = 100;
+  if (tokenFeeds_.size() >= kMostFeeds)
+    return Error{status::BadTooManySessions, "as many scripts listen as may", "close some"};
+  const auto feed = std::make_shared<TokenFeed>(
+      TokenFeed::Parts{loops_.services(), space(), [this](const std::string& user) { return site_.rightsOf(user); }},
+      std::move(token), std::chrono::milliseconds(request.number("every", 1'000, 60'000)), std::move(socket));
+  tokenFeeds_.push_back(feed);
+  feed->start([this, alive = alive_, weak = std::weak_ptr(feed)] {
+    if (!*alive) return;
+    std::erase_if(tokenFeeds_, [&](const auto& one) { return one == weak.lock(); });
+  });
+  return {};
+}
+
+void Console::tokenRemoved(const std::string& name) {
+  const auto all = tokenFeeds_;
+  for (const auto& feed : all)
+    if (feed->token().name == name) feed->end({status::BadUserAccessDenied, "the token was removed", {}});
+}
+
 Awaitable<void> Console::away(std::function<void()> work) {
   co_await asio::co_spawn(
       files_, [&work]() -> Awaitable<void> { co_return work(); }, asio::use_awaitable);
@@ -198,7 +244,8 @@ bool Console::takesCode(const std::string& code) {
   constexpr int kMostWrong = 10;
   if (wrongCodes_ >= kMostWrong) return false;
   if (isSame(code, firstCode_)) return true;
-  if (++wrongCodes_ == kMostWrong) spdlog::warn("the console takes no more codes: too many were wrong; start anew");
+  if (++wrongCodes_ == kMostWrong)
+    logs::console().warn("the console takes no more codes: too many were wrong; start anew");
   return false;
 }
 

@@ -4,6 +4,7 @@
 #include "service/console/feed.hpp"
 #include "service/console/load.hpp"
 #include "service/console/routes.hpp"
+#include "service/console/token_feed.hpp"
 
 #include <boost/asio/thread_pool.hpp>
 
@@ -27,6 +28,12 @@ class Console {
   ua::Result<void> join(const Request& request, std::shared_ptr<LiveSocket> socket);
   /// Whether join() would take it, and who it is.
   ua::Result<std::shared_ptr<Login>> mayJoin(const Request& request);
+  /// The token that a request came with; BadUserAccessDenied.
+  Awaitable<ua::Result<Token>> tokenOf(const Request& request);
+  /// Tells a script what a token is for, as it changes.
+  ua::Result<void> join(Token token, const Request& request, std::shared_ptr<LiveSocket> socket);
+  /// The token is one no longer: who listens by it is told, and hears nothing more.
+  void tokenRemoved(const std::string& name);
 
   admin::RunningSite& site() { return site_; }
   server::Server& server() { return site_.server(); }
@@ -61,6 +68,7 @@ class Console {
   int wrongCodes_ = 0;
   Load load_;
   std::vector<std::shared_ptr<Feed>> feeds_;
+  std::vector<std::shared_ptr<TokenFeed>> tokenFeeds_;
   boost::asio::steady_timer timer_;
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);
   int looks_ = 0;  // at devices, under way

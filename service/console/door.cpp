@@ -2,6 +2,7 @@
 
 #include "service/console/browser_stream.hpp"
 #include "service/console/console.hpp"
+#include "service/logs/logs.hpp"
 #include "service/net/deadline.hpp"
 
 #include <array>
@@ -14,7 +15,6 @@
 #include <boost/beast/http.hpp>
 #include <boost/beast/websocket.hpp>
 #include <fmt/format.h>
-#include <spdlog/spdlog.h>
 
 namespace zunth::console {
 
@@ -240,14 +240,30 @@ http::response<http::string_body> responseOf(Answer answer, const HttpRequest& r
   return response;
 }
 
+/// Whether somebody may listen to what happens, and by which token where it isn't by a login.
+struct Listener {
+  Result<void> may;
+  std::optional<Token> token;
+};
+
 // Both on the services' executor.
 template <class Shared>
-Awaitable<Result<void>> mayJoin(Shared shared, Request request) {
-  if (!shared->console) co_return Error{status::BadShutdown, "the console is closed", {}};
-  if (request.path != "/api/live" && request.path != "/api/stream")
-    co_return Error{status::BadNotFound, "nothing lives there", "/api/live"};
-  auto login = shared->console->mayJoin(request);
-  co_return login ? Result<void>() : Result<void>(login.error());
+Awaitable<Listener> mayJoin(Shared shared, Request request) {
+  Listener out;
+  if (!shared->console) {
+    out.may = Error{status::BadShutdown, "the console is closed", {}};
+  } else if (request.path != "/api/live" && request.path != "/api/stream") {
+    out.may = Error{status::BadNotFound, "nothing lives there", "/api/live"};
+  } else if (request.path == "/api/stream" && !request.value("token", request.bearer).empty()) {
+    const auto token = co_await shared->console->tokenOf(request);
+    if (token)
+      out.token = *token;
+    else
+      out.may = token.error();
+  } else if (const auto login = shared->console->mayJoin(request); !login) {
+    out.may = login.error();
+  }
+  co_return out;
 }
 template <class Shared>
 Awaitable<Answer> serve(Shared shared, Request request) {
@@ -290,20 +306,25 @@ Awaitable<void> converse(BrowserStream stream, std::string address, Shared share
       const bool isStream = !websocket::is_upgrade(request);
       Request asked = *wanted;
       auto judged = mayJoin(shared, std::move(asked));
-      const Result<void> who = co_await asio::co_spawn(shared->services, std::move(judged), asio::use_awaitable);
-      if (who && isStream) {
+      const Listener listener = co_await asio::co_spawn(shared->services, std::move(judged), asio::use_awaitable);
+      if (listener.may && isStream) {
         auto live = std::make_shared<EventStream>(std::move(stream), shared->services);
         live->write(
             "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nCache-Control: no-store\r\n"
             "X-Content-Type-Options: nosniff\r\nConnection: close\r\n\r\n");
-        asio::post(shared->services, [shared, live, request = *wanted] {
-          if (!shared->console || !shared->console->join(request, live)) return live->close();
+        asio::post(shared->services, [shared, live, request = *wanted, token = listener.token] {
+          if (!shared->console) return live->close();
+          if (token) {
+            if (!shared->console->join(*token, request, live)) live->close();
+            return;
+          }
+          if (!shared->console->join(request, live)) return live->close();
           live->say(watchOf(request));
         });
         co_return;
       }
       // A page always says where it comes from.
-      if (who && !request[http::field::origin].empty()) {
+      if (listener.may && !request[http::field::origin].empty()) {
         WebSocket socket(std::move(stream));
         socket.set_option(websocket::stream_base::timeout::suggested(boost::beast::role_type::server));
         auto [error] = co_await socket.async_accept(request, net::kQuietly);
@@ -314,8 +335,9 @@ Awaitable<void> converse(BrowserStream stream, std::string address, Shared share
         });
         co_return;
       }
-      answer = Answer::of(who ? Error{status::BadUserAccessDenied, "a live connection says which page it is of", {}}
-                              : who.error());
+      answer =
+          Answer::of(listener.may ? Error{status::BadUserAccessDenied, "a live connection says which page it is of", {}}
+                                  : listener.may.error());
     } else {
       auto served = serve(shared, std::move(*wanted));
       answer = co_await asio::co_spawn(shared->services, std::move(served), asio::use_awaitable);
@@ -372,7 +394,7 @@ void Door::accept() {
                                                                             net::Tcp::socket socket) {
     if (!shared->console || error == asio::error::operation_aborted) return;
     if (error) {
-      spdlog::warn("a browser can't be let in: {}", error.message());
+      logs::console().warn("a browser can't be let in: {}", error.message());
       pause_.expires_after(std::chrono::milliseconds(100));
       pause_.async_wait([this, shared](const boost::system::error_code& cancelled) {
         if (shared->console && !cancelled) accept();

@@ -265,7 +265,10 @@ std::vector<Route> siteRoutes() {
        "The same as Server-Sent Events, for scripts that only listen",
        Needs::Login,
        isLive,
-       {{"node", "a path or a NodeId; several times for more", true}, {"alarms", "true for alarms, too"}},
+       {{"node", "a path or a NodeId; several times for more"},
+        {"alarms", "true for alarms, too"},
+        {"token", "in place of a login, here or as Authorization: Bearer: what it is for, in the rows of /api/table"},
+        {"every", "with a token: ms between two looks, from 250 to 60,000; 1,000 without it"}},
        "zunth watch NODE…"},
       {"GET", "/api/status", "How the service is", Needs::Login, tellStatus, {}, "zunth status"},
   };

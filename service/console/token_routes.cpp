@@ -14,18 +14,13 @@ namespace {
 
 constexpr std::size_t kMostRows = 10'000;
 
-Tokens tokensOf(Console& console) { return Tokens(console.site().folder() / "state/console-tokens.json"); }
+Tokens tokensOf(Console& console) { return Tokens(tokenFile(console.site().folder())); }
 
 /// What a spreadsheet or a script reads with a token: the nodes that it is for, now.
 Awaitable<Answer> tellTable(Console& console, Visit visit) {
-  const std::string word = visit.request.value("token", visit.request.bearer);
-  Tokens tokens = tokensOf(console);
-  Result<Token> token = Error();
-  Result<space::Rights> rights = Error();
-  std::function<void()> look = [&] { token = tokens.find(word); };
-  co_await console.away(look);
+  const auto token = co_await console.tokenOf(visit.request);
   if (!token) co_return Answer::of(token.error());
-  rights = console.site().rightsOf(token->user);
+  const auto rights = console.site().rightsOf(token->user);
   if (!rights)
     co_return Answer::of(
         Error{rights.code(), "who made the token may log in no longer", "make another at the console"});
@@ -84,6 +79,7 @@ Awaitable<Answer> removeToken(Console& console, Visit visit) {
   std::function<void()> remove = [&] { gone = tokens.remove(name); };
   co_await console.away(remove);
   note(console, visit, "token removed", gone.code(), shown(name));
+  if (gone) console.tokenRemoved(name);
   co_return gone ? Answer::of(Json::object()) : Answer::of(gone.error());
 }
 

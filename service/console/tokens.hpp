@@ -35,4 +35,7 @@ class Tokens {
   std::filesystem::path file_;
 };
 
+/// Where a site keeps them.
+inline std::filesystem::path tokenFile(const std::filesystem::path& site) { return site / "state/console-tokens.json"; }
+
 }  // namespace zunth::console

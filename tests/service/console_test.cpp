@@ -3,6 +3,8 @@
 
 #include "core/ua/base64.hpp"
 #include "core/ua/generated/node_ids.hpp"
+#include "service/console/node_pages.hpp"
+#include "service/console/token_feed.hpp"
 #include "service/history/embedded_store.hpp"
 
 #include <thread>
@@ -571,12 +573,92 @@ TEST_CASE("a token lets some nodes be read, in the name of who made it, as long 
   CHECK(house.got(path + "&format=json")["values"].size() == 3);
   CHECK(house.get("/api/table?token=guessed").status == 403);
   CHECK(house.get("/api/table").status == 403);
+  CHECK(house.serve(house.request("HEAD", path)).status == 200);  // as a spreadsheet asks first
   CHECK(house.get("/api/values?node=Tank/oxygen&token=" + word).status == 401);
 
   house.address = "127.0.0.1:1";
   house.cookie = cookie;
   CHECK(house.post("/api/users", {{"change", "disable"}, {"name", "ada"}}).status == 200);
   CHECK(house.get(path).status == 403);
+}
+
+namespace {
+
+/// Who listens by a token, without a connection.
+class Script final : public console::LiveSocket {
+ public:
+  void start(Callbacks) override {}
+  void send(std::string text) override {
+    const std::lock_guard lock(mutex_);
+    heard_.push_back(Json::parse(text));
+    came_.notify_all();
+  }
+  std::size_t unsent() const override { return unsentNow; }
+  void close() override {
+    isClosed = true;
+    came_.notify_all();
+  }
+  /// The texts so far, once there are so many.
+  std::vector<Json> heard(std::size_t count) {
+    std::unique_lock lock(mutex_);
+    came_.wait_for(lock, std::chrono::seconds(20), [&] { return heard_.size() >= count; });
+    return heard_;
+  }
+  std::atomic<std::size_t> unsentNow{0};
+  std::atomic<bool> isClosed{false};
+
+ private:
+  std::mutex mutex_;
+  std::condition_variable came_;
+  std::vector<Json> heard_;
+};
+
+}  // namespace
+
+TEST_CASE("a script hears by a token what changes, until the token or its maker has gone", "[console][attack]") {
+  House house;
+  house.makeAdministrator();
+  const auto makeToken = [&](const char* name) {
+    const auto made = house.post("/api/tokens", {{"name", name}, {"nodes", {"Tank/*"}}});
+    return Json::parse(made.body)["token"].get<std::string>();
+  };
+  const auto listen = [&](const std::string& word) {
+    const auto request = house.request("GET", "/api/stream?every=1&token=" + word);
+    const auto token = console::Tokens(console::tokenFile(house.folder.path)).find(word);
+    REQUIRE(token);
+    auto script = std::make_shared<Script>();
+    house.on([&] { REQUIRE(house.page->join(*token, request, script)); });
+    return script;
+  };
+  const auto change = [&](double value) {
+    house.on([&] {
+      auto& space = house.page->space();
+      space.setValue(console::nodeNamed(space, space::Rights::all(), "Tank/oxygen"), DataValue(Variant(value)));
+    });
+  };
+  const auto script = listen(makeToken("one"));
+  const auto first = script->heard(1);
+  REQUIRE(first.size() == 1);
+  CHECK(first[0]["values"].size() == 3);
+  change(3.25);
+  const auto second = script->heard(2);
+  REQUIRE(second.size() == 2);
+  REQUIRE(second[1]["values"].size() == 1);  // what is as before isn't told again
+  CHECK(second[1]["values"][0]["node"] == "Tank/oxygen");
+  CHECK(second[1]["values"][0]["text"] == "3.25");
+  // Who takes nothing is told nothing, and then the newest.
+  script->unsentNow = 1 << 20;
+  change(4);
+  change(5);
+  script->unsentNow = 0;
+  CHECK(script->heard(3)[2]["values"][0]["value"] == 5.0);
+  REQUIRE(house.post("/api/tokens/remove", {{"name", "one"}}).status == 200);
+  CHECK(script->heard(4).back()["error"]["cause"] == "the token was removed");
+  CHECK(script->isClosed);
+  const auto other = listen(makeToken("two"));
+  REQUIRE(other->heard(1).size() == 1);
+  CHECK(house.post("/api/users", {{"change", "disable"}, {"name", "ada"}}).status == 200);
+  CHECK(other->heard(2).back()["error"]["cause"] == "who made the token may log in no longer");
 }
 
 TEST_CASE("the API is described as it is", "[console]") {
@@ -591,7 +673,7 @@ TEST_CASE("the API is described as it is", "[console]") {
     REQUIRE(described["paths"][route.path].contains(method));
     const bool needsNothing = std::ranges::none_of(route.parameters, &console::Parameter::isRequired);
     const std::string path = route.path;
-    const bool isOfItsOwn = path == "/api/live" || path == "/api/table";
+    const bool isOfItsOwn = path == "/api/live" || path == "/api/stream" || path == "/api/table";
     if (method == "get" && needsNothing && !isOfItsOwn) CHECK(house.get(route.path).status == 200);
     // Each refusal is of the form that is described.
     if (!needsNothing) {
