@@ -1,4 +1,4 @@
-import { useCallback, useSyncExternalStore } from 'react';
+import { useCallback, useEffect, useState, useSyncExternalStore } from 'react';
 import type { Alarm, Facts, Refusal, Value } from './types';
 
 /** What is known of a variable's value at present. */
@@ -11,6 +11,7 @@ export interface Sample {
   facts: Facts | null;
   error: Refusal | null;
   changes: number;
+  lit: number; // changes after a while without one: who changes all the time needs no light
 }
 
 export interface Point {
@@ -26,10 +27,12 @@ interface Watched {
   trail: Point[]; // the newest last
   listeners: Set<() => void>;
   changes: number;
+  lit: number;
   dropAt: ReturnType<typeof setTimeout> | null;
 }
 
 const kTrail = 240;
+const kQuiet = 800; // ms without a change, after which the next one lights up
 const kLinger = 3_000; // ms for which a value is still watched that nobody looks at
 
 type State = 'connecting' | 'open' | 'lost';
@@ -76,7 +79,7 @@ class Live {
   watch(node: string, listener: () => void): () => void {
     let one = this.watched.get(node);
     if (!one) {
-      one = { key: ++this.lastKey, node, sample: null, facts: null, trail: [], listeners: new Set(), changes: 0, dropAt: null };
+      one = { key: ++this.lastKey, node, sample: null, facts: null, trail: [], listeners: new Set(), changes: 0, lit: 0, dropAt: null };
       this.watched.set(node, one);
       this.byKey.set(one.key, one);
       this.toWatch.add(one);
@@ -191,6 +194,7 @@ class Live {
         time: before?.time ?? null,
         arrived: before?.arrived ?? 0,
         changes: one.changes,
+        lit: one.lit,
         facts: one.facts,
         error: told.error ?? null,
       };
@@ -200,7 +204,8 @@ class Live {
       const one = this.byKey.get(key);
       if (!one) continue;
       one.changes += 1;
-      one.sample = { value, text, status, time, arrived: now, facts: one.facts, error: null, changes: one.changes };
+      if (now - (one.sample?.arrived ?? 0) > kQuiet) one.lit += 1;
+      one.sample = { value, text, status, time, arrived: now, facts: one.facts, error: null, changes: one.changes, lit: one.lit };
       const number = typeof value === 'number' ? value : typeof value === 'boolean' ? Number(value) : null;
       one.trail.push({ t: time ?? now, v: status?.startsWith('Bad') ? null : number });
       if (one.trail.length > kTrail) one.trail.splice(0, one.trail.length - kTrail);
@@ -241,6 +246,30 @@ const nothing = () => () => {};
 export function useLive(node: string | null | undefined): Sample | null {
   const subscribe = useCallback((listener: () => void) => (node ? live.watch(node, listener) : nothing()), [node]);
   return useSyncExternalStore(subscribe, () => (node ? live.sampleOf(node) : null));
+}
+
+/** A part of what is known of a node: what shows it is drawn anew when that part is another, however often its value is. */
+export function useLivePart<Part extends string | number | boolean | null | undefined>(node: string, part: (sample: Sample | null) => Part): Part {
+  const subscribe = useCallback((listener: () => void) => live.watch(node, listener), [node]);
+  return useSyncExternalStore(subscribe, () => part(live.sampleOf(node)));
+}
+
+/** Has what is drawn of a node drawn anew when its value has changed, once a second at most. */
+export function useLiveSlowly(node: string) {
+  const [, setRound] = useState(0);
+  useEffect(() => {
+    let timer: ReturnType<typeof setTimeout> | null = null;
+    const stop = live.watch(node, () => {
+      timer ??= setTimeout(() => {
+        timer = null;
+        setRound((before) => before + 1);
+      }, 1_000);
+    });
+    return () => {
+      stop();
+      if (timer) clearTimeout(timer);
+    };
+  }, [node]);
 }
 
 const watchAlarms = (listener: () => void) => live.watchAlarms(listener);

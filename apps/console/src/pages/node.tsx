@@ -12,7 +12,7 @@ import { Outline } from '../parts/outline';
 import { Empty, Refused, StatusMark, useNow } from '../parts/status';
 import { Trend } from '../parts/trend';
 import { ValueField, WriteBox } from '../parts/write_box';
-import { useWatchList } from '../parts/watch_list';
+import { removeFromList, useWatchList } from '../parts/watch_list';
 import { Copyable } from './overview';
 
 function Folded({ title, children, isOpen }: { title: string; children: React.ReactNode; isOpen?: boolean }) {
@@ -195,7 +195,7 @@ export default function NodeView({ name }: { name: string }) {
           </span>
           {isVariable && (
             <span className="does">
-              <Button onClick={() => (isWatched ? list.remove(page.path) : list.add(page.path))} aria-pressed={isWatched}>
+              <Button onClick={() => (isWatched ? removeFromList(page.path) : list.add(page.path))} aria-pressed={isWatched}>
                 {isWatched ? w.node.unwatch : w.node.watch}
               </Button>
               <Button onClick={() => go(`/trend?node=${encodeURIComponent(page.path)}`)}>{w.node.trend}</Button>

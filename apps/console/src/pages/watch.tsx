@@ -1,10 +1,10 @@
-import { useEffect, useMemo, useRef, useState } from 'react';
+import { memo, useEffect, useMemo, useRef, useState } from 'react';
 import { ActionIcon, Button, Menu, Modal, TextInput } from '@mantine/core';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { Link, useLocation } from 'wouter';
 import { get, post } from '../api';
-import { live, useLive, type Sample } from '../live';
+import { live, useLive, useLivePart, useLiveSlowly, type Sample } from '../live';
 import type { Sheet, WatchList } from '../types';
 import { w } from '../words';
 import { clockText, csvField, download, levelOf, sampleText } from '../parts/format';
@@ -12,7 +12,7 @@ import { Icon } from '../parts/icons';
 import { NodePicker } from '../parts/seek';
 import { Sparkline } from '../parts/sparkline';
 import { Empty, Refused, StatusMark } from '../parts/status';
-import { useWatchList } from '../parts/watch_list';
+import { removeFromList, useWatchList } from '../parts/watch_list';
 import { WriteBox } from '../parts/write_box';
 
 /** How often it changes, over the last seconds. */
@@ -25,12 +25,53 @@ function rateOf(node: string): string {
   return `${rate < 1 ? rate.toFixed(2) : rate.toFixed(1)} ${w.watch.perSecond}`;
 }
 
-function Row({ node, isPaused, onRemove, onWrite, top }: { node: string; isPaused: boolean; onRemove: () => void; onWrite: () => void; top: number }) {
-  const now = useLive(node);
+/** What is known of a node, or was when the list was paused. */
+function usePausable(sample: Sample | null, isPaused: boolean): Sample | null {
   const kept = useRef<Sample | null>(null);
-  if (!isPaused || !kept.current) kept.current = now;
-  const sample = kept.current;
-  const bad = levelOf(sample?.status ?? null) === 'bad' || !!sample?.error;
+  if (!isPaused || !kept.current) kept.current = sample;
+  return kept.current;
+}
+
+// The cells of a row are drawn by themselves: of a thousand values that change ten times a second, the numbers are.
+function ValueCell({ node, isPaused }: { node: string; isPaused: boolean }) {
+  const sample = usePausable(useLive(node), isPaused);
+  if (levelOf(sample?.status ?? null) === 'bad' || sample?.error) return null;
+  return (
+    <span className="value" data-fresh={!isPaused && sample && sample.lit > 1 ? 1 + (sample.lit % 2) : undefined}>
+      {sampleText(sample)}
+    </span>
+  );
+}
+
+function TimeCells({ node, isPaused }: { node: string; isPaused: boolean }) {
+  useLiveSlowly(node);
+  const sample = usePausable(live.sampleOf(node), isPaused);
+  return (
+    <>
+      <span role="cell" className="soft hide-small">
+        {clockText(sample?.time ?? null)}
+      </span>
+      <span role="cell" className="soft number hide-small">
+        {rateOf(node)}
+      </span>
+      <span role="cell" className="hide-small">
+        <Sparkline node={node} />
+      </span>
+    </>
+  );
+}
+
+function StatusCell({ node, isPaused }: { node: string; isPaused: boolean }) {
+  useLivePart(node, (sample) => (sample ? `${sample.status} ${sample.error?.code} ${sample.changes > 0}` : ''));
+  return <StatusMark sample={usePausable(live.sampleOf(node), isPaused)} />;
+}
+
+const unitOf = (sample: Sample | null) => sample?.facts?.unit ?? '';
+const isWritable = (sample: Sample | null) => sample?.facts?.isWritable ?? false;
+
+const Row = memo(function Row({ node, isPaused, onWrite, top }: { node: string; isPaused: boolean; onWrite: (node: string) => void; top: number }) {
+  const unit = useLivePart(node, unitOf);
+  const mayWrite = useLivePart(node, isWritable);
   return (
     <div className="watch-row" role="row" style={{ position: 'absolute', top, left: 0, right: 0 }}>
       <span role="cell" className="cut">
@@ -42,40 +83,28 @@ function Row({ node, isPaused, onRemove, onWrite, top }: { node: string; isPause
         </span>
       </span>
       <span role="cell" className="number cut">
-        {!bad && (
-          <span className="value" data-fresh={!isPaused && sample && sample.changes > 1 ? 1 + (sample.changes % 2) : undefined}>
-            {sampleText(sample)}
-          </span>
-        )}
+        <ValueCell node={node} isPaused={isPaused} />
       </span>
       <span role="cell" className="soft cut">
-        {sample?.facts?.unit}
+        {unit}
       </span>
       <span role="cell" className="cut">
-        <StatusMark sample={sample} />
+        <StatusCell node={node} isPaused={isPaused} />
       </span>
-      <span role="cell" className="soft hide-small">
-        {clockText(sample?.time ?? null)}
-      </span>
-      <span role="cell" className="soft number hide-small">
-        {rateOf(node)}
-      </span>
-      <span role="cell" className="hide-small">
-        <Sparkline node={node} />
-      </span>
+      <TimeCells node={node} isPaused={isPaused} />
       <span role="cell" className="number">
-        {sample?.facts?.isWritable && (
-          <Button size="compact-xs" onClick={onWrite}>
+        {mayWrite && (
+          <Button size="compact-xs" onClick={() => onWrite(node)}>
             {w.watch.write}
           </Button>
         )}
-        <ActionIcon size="sm" aria-label={`${w.remove}: ${node}`} onClick={onRemove}>
+        <ActionIcon size="sm" aria-label={`${w.remove}: ${node}`} onClick={() => removeFromList(node)}>
           <Icon name="close" size={13} />
         </ActionIcon>
       </span>
     </div>
   );
-}
+});
 
 export default function Watch() {
   const list = useWatchList();
@@ -203,7 +232,7 @@ export default function Watch() {
           <div style={{ height: virtual.getTotalSize(), position: 'relative' }} role="rowgroup">
             {virtual.getVirtualItems().map((item) => {
               const node = shown[item.index]!;
-              return <Row key={node} node={node} isPaused={isPaused} top={item.start} onRemove={() => list.remove(node)} onWrite={() => setWrites(node)} />;
+              return <Row key={node} node={node} isPaused={isPaused} top={item.start} onWrite={setWrites} />;
             })}
           </div>
         )}

@@ -31,10 +31,10 @@ export function PreviewOf({ name, round }: { name: string; round: string }) {
   const columns = useMemo<Column<PreviewLine>[]>(
     () => [
       { name: w.preview.node, of: (line) => line.node || line.point, show: (line) => line.node || <span className="soft">{w.preview.noNode}</span> },
-      { name: w.preview.point, of: (line) => `${line.point} ${line.words}`, show: (line) => <span className="octets one-line" title={line.words}>{line.point}</span> },
-      { name: w.look.octets, of: (line) => line.way.map((stage) => stage.shows).join(' '), show: (line) => (line.why ? <span className="soft">{line.why}</span> : <span className="octets soft one-line" title={line.way.map((stage) => `${stage.stage}: ${stage.shows}`).join('\n')}>{line.way.slice(1).map((stage) => stage.shows).join(' → ')}</span>) },
       { name: w.preview.shown, of: (line) => textOf(line.shown, line.unit), isNumber: true, show: (line) => <Value value={line.shown} unit={line.unit} /> },
       { name: w.preview.now, of: (line) => textOf(line.now, line.now?.unit), isNumber: true, show: (line) => <Value value={line.now} unit={line.now?.unit} /> },
+      { name: w.preview.point, of: (line) => `${line.point} ${line.words}`, show: (line) => <span className="octets one-line" title={line.words}>{line.point}</span> },
+      { name: w.look.octets, of: (line) => line.way.map((stage) => stage.shows).join(' '), show: (line) => (line.why ? <span className="soft">{line.why}</span> : <span className="octets soft one-line" title={line.way.map((stage) => `${stage.stage}: ${stage.shows}`).join('\n')}>{line.way.slice(1).map((stage) => stage.shows).join(' → ')}</span>) },
     ],
     [],
   );

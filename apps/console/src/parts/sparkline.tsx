@@ -1,8 +1,8 @@
-import { live, useLive } from '../live';
+import { live, useLiveSlowly } from '../live';
 
 /** The course of the last values, without any scale: enough to see whether it moves. */
 export function Sparkline({ node, width = 96, height = 20 }: { node: string; width?: number; height?: number }) {
-  useLive(node);
+  useLiveSlowly(node);
   const trail = live.trailOf(node);
   const numbers = trail.filter((point) => point.v !== null) as { t: number; v: number }[];
   if (numbers.length < 2) return <svg width={width} height={height} aria-hidden="true" />;

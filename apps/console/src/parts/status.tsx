@@ -44,7 +44,7 @@ export function LiveValue({ node }: { node: string }) {
   const bad = levelOf(sample.status) === 'bad';
   if (sample.error || bad) return <StatusMark sample={sample} />;
   return (
-    <span className="value" data-fresh={sample.changes > 1 ? 1 + (sample.changes % 2) : undefined}>
+    <span className="value" data-fresh={sample.lit > 1 ? 1 + (sample.lit % 2) : undefined}>
       {sampleText(sample)}
       {levelOf(sample.status) === 'doubtful' && (
         <>

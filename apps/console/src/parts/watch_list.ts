@@ -29,13 +29,14 @@ const subscribe = (listener: () => void) => {
   return () => listeners.delete(listener);
 };
 
+export const removeFromList = (node: string) => set({ ...state, nodes: state.nodes.filter((one) => one !== node) });
+
 export function useWatchList() {
   const { name, nodes } = useSyncExternalStore(subscribe, () => state);
   return {
     name,
     nodes,
     add: (node: string) => !state.nodes.includes(node) && set({ ...state, nodes: [...state.nodes, node] }),
-    remove: (node: string) => set({ ...state, nodes: state.nodes.filter((one) => one !== node) }),
     open: (listName: string, list: string[]) => set({ name: listName, nodes: list }),
   };
 }
