@@ -91,7 +91,7 @@ export const w = {
   },
   changes: {
     title: 'Changes', same: 'What runs is what the folder says.', apply: 'Apply', applying: 'Applying …', findings: 'The folder has mistakes: nothing of it is applied.',
-    node: 'Node', what: 'What', before: 'Runs now', after: 'The folder says', clients: 'Clients', restart: 'After the next start only', applied: (a: number, c: number, r: number) => `Applied: ${a} added, ${c} changed, ${r} removed.`,
+    node: 'Node', change: 'Change', what: 'What', before: 'Runs now', after: 'The folder says', clients: 'Clients', restart: 'After the next start only', applied: (a: number, c: number, r: number) => `Applied: ${a} added, ${c} changed, ${r} removed.`,
     hint: 'Files of the site that are not yet in force.', look: 'Look again', cut: (shown: number, total: number) => `The first ${shown} of ${total} are shown.`,
   },
   files: {

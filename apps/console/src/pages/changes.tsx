@@ -26,7 +26,7 @@ export default function ChangesPage() {
   };
   const columns = useMemo<Column<Change>[]>(
     () => [
-      { name: w.changes.what, of: (change) => change.change, width: 90, show: (change) => <Mark level="plain">{change.change}</Mark> },
+      { name: w.changes.change, of: (change) => change.change, width: 90, show: (change) => <Mark level="plain">{change.change}</Mark> },
       { name: w.changes.node, of: (change) => change.node },
       { name: w.changes.what, of: (change) => change.what },
       { name: w.changes.before, of: (change) => change.before },
