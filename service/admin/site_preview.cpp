@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <future>
-#include <set>
 
 #include <fmt/format.h>
 
@@ -33,16 +32,26 @@ std::vector<Wanted> wantedOfDevice(const Site& site, std::size_t device) {
 
 /// What a device says to the points that are wanted of it; why it says nothing.
 Result<std::vector<device::TriedPoint>> ask(const device::DeviceFile& file, const std::vector<PointIndex>& points,
-                                            Duration patience) {
-  if (file.driver == "dnp3")
-    return Error{
-        status::BadNotSupported, "an outstation listens to one master: its values show once it is applied", {}};
+                                            Duration patience, const std::set<std::string>& busy) {
+  // What answers on such a line would go to whoever reads first.
+  const bool isExclusive = file.driver == "dnp3" || file.driver == "line";
+  if (isExclusive && busy.contains(file.line))
+    return Error{status::BadNotSupported,
+                 fmt::format("the service speaks over {} already, where one is listened to", file.line),
+                 {}};
   return device::tryOut(file, points, patience);
 }
 
 }  // namespace
 
-Result<Preview> preview(const Site& site, const std::string& file, Duration patience) {
+std::set<std::string> linesIn(const Site& site) {
+  std::set<std::string> out;
+  for (const auto& device : site.devices) out.insert(device.line);
+  return out;
+}
+
+Result<Preview> preview(const Site& site, const std::string& file, Duration patience,
+                        const std::set<std::string>& busy) {
   for (const auto& finding : site.findings.list())
     if (finding.severity == model::Finding::Severity::Error)
       return Error{status::BadConfigurationError,
@@ -80,10 +89,10 @@ Result<Preview> preview(const Site& site, const std::string& file, Duration pati
   using Answer = Result<std::vector<device::TriedPoint>>;
   std::map<std::size_t, std::future<Answer>> answers;
   for (const auto& [number, points] : asked)
-    answers.emplace(number,
-                    std::async(std::launch::async, [&site, &points = points, number = number, patience]() -> Answer {
-                      return ask(site.devices[number], points, patience);
-                    }));
+    answers.emplace(
+        number, std::async(std::launch::async, [&site, &points = points, number = number, patience, &busy]() -> Answer {
+          return ask(site.devices[number], points, patience, busy);
+        }));
   std::map<std::size_t, Answer> told;
   for (auto& [number, answer] : answers) told.emplace(number, answer.get());
 

@@ -3,6 +3,8 @@
 #include "service/admin/site.hpp"
 #include "service/device/scan.hpp"
 
+#include <set>
+
 namespace zunth::admin {
 
 /// A point as it is now, and the node that would show it.
@@ -23,8 +25,12 @@ struct Preview {
 inline constexpr std::size_t kMostPreviewed = 200, kMostDevicesPreviewed = 8;
 
 /// What a site's nodes would show if its file "devices/NAME.yaml" or "bindings/NAME.yaml" counted: the devices are
-/// asked, beside whoever else asks them, each for as long as `patience`. BadNotSupported for other files;
-/// BadConfigurationError for a site that isn't sound, with the first thing that is wrong.
-ua::Result<Preview> preview(const Site& site, const std::string& file, ua::Duration patience);
+/// asked, beside whoever else asks them, each for as long as `patience`; not those that listen to one only, where
+/// `busy` has the line that they are on. BadNotSupported for other files; BadConfigurationError for a site that isn't
+/// sound, with the first thing that is wrong.
+ua::Result<Preview> preview(const Site& site, const std::string& file, ua::Duration patience,
+                            const std::set<std::string>& busy = {});
+/// The lines that a running site's devices speak over.
+std::set<std::string> linesIn(const Site& site);
 
 }  // namespace zunth::admin

@@ -156,7 +156,9 @@ Awaitable<Answer> previewDraft(Console& console, Visit visit) {
   if (const auto seen = name + " " + admin::versionOf(text); std::exchange(visit.login->desk->previewed, seen) != seen)
     note(console, visit, "draft tried on devices", status::Good, shown(name));
   Result<admin::Preview> told = admin::Preview();
-  std::function<void()> look = [&] { told = admin::preview(*site, name, kPatience); };
+  std::function<void()> look = [&, busy = admin::linesIn(console.site().site())] {
+    told = admin::preview(*site, name, kPatience, busy);
+  };
   if (auto fine = co_await console.lookAway(look); !fine) co_return Answer::of(fine.error());
   if (!told) co_return Answer::of(told.error());
   Json lines = Json::array();
