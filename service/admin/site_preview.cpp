@@ -20,12 +20,13 @@ struct Wanted {
 };
 
 std::vector<Wanted> wantedOfDevice(const Site& site, std::size_t device) {
+  std::vector<std::vector<const device::VariableBinding*>> shownBy(site.devices[device].points.size());
+  for (const auto& binding : site.bindings.variables)
+    if (binding.device == device) shownBy[binding.point].push_back(&binding);
   std::vector<Wanted> out;
-  for (PointIndex point = 0; point < site.devices[device].points.size(); ++point) {
-    const auto before = out.size();
-    for (const auto& binding : site.bindings.variables)
-      if (binding.device == device && binding.point == point) out.push_back({device, point, &binding});
-    if (out.size() == before) out.push_back({device, point, nullptr});
+  for (PointIndex point = 0; point < shownBy.size(); ++point) {
+    if (shownBy[point].empty()) out.push_back({device, point, nullptr});
+    for (const auto* binding : shownBy[point]) out.push_back({device, point, binding});
   }
   return out;
 }

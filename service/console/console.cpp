@@ -204,7 +204,10 @@ Awaitable<Result<Token>> Console::tokenOf(const Request& request) {
 
 Result<void> Console::join(Token token, const Request& request, std::shared_ptr<LiveSocket> socket) {
   constexpr std::size_t kMostFeeds = 100;
-  if (tokenFeeds_.size() >= kMostFeeds)
+  constexpr std::ptrdiff_t kMostOfOne = 10;  // whoever has a token shuts out nobody who has another
+  const auto ofThis =
+      std::ranges::count_if(tokenFeeds_, [&](const auto& feed) { return feed->token().name == token.name; });
+  if (tokenFeeds_.size() >= kMostFeeds || ofThis >= kMostOfOne)
     return Error{status::BadTooManySessions, "as many scripts listen as may", "close some"};
   const auto feed = std::make_shared<TokenFeed>(
       TokenFeed::Parts{loops_.services(), space(), [this](const std::string& user) { return site_.rightsOf(user); }},

@@ -137,27 +137,16 @@ Json shownJson(const DataValue& value) {
           {"status", std::string(value.status.name())}};
 }
 
-/// What a file would show if it counted, beside what its nodes show now.
-Awaitable<Answer> previewDraft(Console& console, Visit visit) {
+/// What a file of a site as its drafts have it would show, from its devices as they are.
+Awaitable<Answer> tellPreview(Console& console, const Visit& visit, const admin::Site& site, const std::string& name) {
   constexpr auto kPatience = std::chrono::seconds(4);
-  const std::string name = visit.body.at("name").get<std::string>();
-  std::optional<admin::Site> site;
-  auto load = [&site](Drafts& drafts) -> Result<Json> {
-    auto drafted = drafts.preview();
-    if (!drafted) return drafted.error();
-    if (const auto fine = drafts.judge(*drafted); !fine) return fine.error();
-    site = std::move(*drafted);
-    return Json::object();
-  };
-  const Answer loaded = co_await withDrafts(console, visit, std::move(load));
-  if (!site) co_return loaded;
-  const auto source = site->sources.find(name);
-  const std::string text = source == site->sources.end() ? std::string() : source->second;
+  const auto source = site.sources.find(name);
+  const std::string text = source == site.sources.end() ? std::string() : source->second;
   if (const auto seen = name + " " + admin::versionOf(text); std::exchange(visit.login->desk->previewed, seen) != seen)
     note(console, visit, "draft tried on devices", status::Good, shown(name));
   Result<admin::Preview> told = admin::Preview();
   std::function<void()> look = [&, busy = admin::linesIn(console.site().site())] {
-    told = admin::preview(*site, name, kPatience, busy);
+    told = admin::preview(site, name, kPatience, busy);
   };
   if (auto fine = co_await console.lookAway(look); !fine) co_return Answer::of(fine.error());
   if (!told) co_return Answer::of(told.error());
@@ -169,8 +158,8 @@ Awaitable<Answer> previewDraft(Console& console, Visit visit) {
              {"way", std::move(way)}, {"why", line.why}};
     row["shown"] = shownJson(line.shown);
     if (line.variable != space::kNoNode) {
-      site->space->setValue(line.variable, line.shown);
-      const Json there = valueOf(*site->space, space::Rights::all(), line.variable);
+      site.space->setValue(line.variable, line.shown);
+      const Json there = valueOf(*site.space, space::Rights::all(), line.variable);
       row["shown"]["text"] = there["text"];
       row["unit"] = there["unit"];
       const auto now = nodeNamed(console.space(), visit.rights(), line.node);
@@ -182,6 +171,26 @@ Awaitable<Answer> previewDraft(Console& console, Visit visit) {
     lines.push_back(std::move(row));
   }
   co_return Answer::of(Json{{"lines", std::move(lines)}, {"left", told->left}});
+}
+
+/// What a file would show if it counted, beside what its nodes show now.
+Awaitable<Answer> previewDraft(Console& console, Visit visit) {
+  const std::string name = visit.body.at("name").get<std::string>();
+  std::optional<admin::Site> site;
+  auto load = [&site](Drafts& drafts) -> Result<Json> {
+    auto drafted = drafts.preview();
+    if (!drafted) return drafted.error();
+    if (const auto fine = drafts.judge(*drafted); !fine) return fine.error();
+    site = std::move(*drafted);
+    return Json::object();
+  };
+  const Answer loaded = co_await withDrafts(console, visit, std::move(load));
+  if (!site) co_return loaded;
+  const Answer answer = co_await tellPreview(console, visit, *site, name);
+  // A large one takes its time to go.
+  std::function<void()> drop = [&site] { site.reset(); };
+  co_await console.away(drop);
+  co_return answer;
 }
 
 /// Checked as a whole, put in place as a whole, applied, and kept as a version where there are versions.

@@ -655,7 +655,15 @@ TEST_CASE("a script hears by a token what changes, until the token or its maker 
   REQUIRE(house.post("/api/tokens/remove", {{"name", "one"}}).status == 200);
   CHECK(script->heard(4).back()["error"]["cause"] == "the token was removed");
   CHECK(script->isClosed);
-  const auto other = listen(makeToken("two"));
+  const std::string word = makeToken("two");
+  const auto other = listen(word);
+  // One token takes no more than its part of the places.
+  for (int i = 0; i < 9; ++i) listen(word);
+  house.on([&] {
+    const auto request = house.request("GET", "/api/stream");
+    const auto token = console::Tokens(console::tokenFile(house.folder.path)).find(word);
+    CHECK(house.page->join(*token, request, std::make_shared<Script>()).code() == status::BadTooManySessions);
+  });
   REQUIRE(other->heard(1).size() == 1);
   CHECK(house.post("/api/users", {{"change", "disable"}, {"name", "ada"}}).status == 200);
   CHECK(other->heard(2).back()["error"]["cause"] == "who made the token may log in no longer");
