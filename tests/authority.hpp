@@ -6,6 +6,7 @@
 #include <map>
 #include <vector>
 
+#include "tests/keys.hpp"
 #include <openssl/pem.h>
 #include <openssl/x509v3.h>
 
@@ -97,7 +98,7 @@ class Authority {
     constexpr std::size_t kKeys = 5;
     static std::map<int, std::pair<std::vector<secure::PrivateKey>, std::size_t>> made;
     auto& [keys, next] = made[bits];
-    if (keys.size() < kKeys) keys.push_back(secure::PrivateKey::generate(bits));
+    if (keys.size() < kKeys) keys.push_back(rsaKey("authority " + std::to_string(keys.size()), bits));
     return keys[next++ % kKeys];
   }
   static secure::Identity makeSelf(const Wish& wish) {

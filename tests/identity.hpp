@@ -1,9 +1,9 @@
 #pragma once
 
-#include "core/secure/certificate.hpp"
-
 #include <map>
 #include <mutex>
+
+#include "tests/keys.hpp"
 
 namespace zunth::test {
 
@@ -17,7 +17,7 @@ inline std::shared_ptr<const secure::Identity> identity(const std::string& appli
   if (!one) {
     const auto now = ua::DateTime::from(std::chrono::system_clock::now());
     constexpr std::int64_t kDay = 864'000'000'000;
-    const secure::PrivateKey key = secure::PrivateKey::generate(kind);
+    const auto key = kind == secure::KeyKind::Rsa ? rsaKey(applicationUri) : secure::PrivateKey::generate(kind);
     const secure::Certificate::Wish wish{"Fernhollow test",  "",
                                          applicationUri,     {"localhost", "127.0.0.1"},
                                          {now.ticks - kDay}, {now.ticks + 365 * kDay}};

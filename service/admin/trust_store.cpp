@@ -94,17 +94,13 @@ Result<secure::Identity> TrustStore::identity(const std::string& commonName, con
     const std::string issuers = readFile(own / "chain.der");
     return secure::Identity{std::move(*certificate), std::move(*key), ByteString(issuers.data(), issuers.size())};
   }
-  auto key = secure::PrivateKey::generate(kind);
   // A key that is there already belongs to somebody: it is never written over, a certificate is made for it.
-  if (fs::exists(keyFile)) {
-    auto there = secure::PrivateKey::fromPem(readFile(keyFile));
-    if (!there || there->kind() != kind)
-      return Error{status::BadConfigurationError,
-                   fmt::format("{} is missing, and {} holds no {} key", certificateFile.string(), keyFile.string(),
-                               secure::nameOf(kind)),
-                   "put the certificate back beside its key, or move the key away"};
-    key = *there;
-  }
+  auto key = fs::exists(keyFile) ? secure::PrivateKey::fromPem(readFile(keyFile)) : secure::PrivateKey::generate(kind);
+  if (!key || key->kind() != kind)
+    return Error{status::BadConfigurationError,
+                 fmt::format("{} is missing, and {} holds no {} key", certificateFile.string(), keyFile.string(),
+                             secure::nameOf(kind)),
+                 "put the certificate back beside its key, or move the key away"};
   const auto now = std::chrono::system_clock::now();
   secure::Certificate::Wish wish;
   wish.commonName = commonName.substr(0, 64);
@@ -113,10 +109,10 @@ Result<secure::Identity> TrustStore::identity(const std::string& commonName, con
   // An hour ago, for clocks that are behind.
   wish.validFrom = DateTime::from(now - std::chrono::hours(1));
   wish.validTo = DateTime::from(now + kValidity);
-  auto certificate = secure::Certificate::selfSigned(wish, key);
-  if (auto written = replaceFile(keyFile, key.pem(), kForOwner); !written) return written.error();
+  auto certificate = secure::Certificate::selfSigned(wish, *key);
+  if (auto written = replaceFile(keyFile, key->pem(), kForOwner); !written) return written.error();
   if (auto written = replaceFile(certificateFile, octetsOf(certificate), kForAll); !written) return written.error();
-  return secure::Identity{std::move(certificate), key};
+  return secure::Identity{std::move(certificate), std::move(*key)};
 }
 
 Result<secure::Identities> TrustStore::identities(const std::string& commonName, const std::string& applicationUri,

@@ -2,6 +2,7 @@
 
 #include <map>
 
+#include "tests/keys.hpp"
 #include "tests/service/broker.hpp"
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
@@ -17,6 +18,7 @@ class Hatchery {
   explicit Hatchery(bool areTheirOwn = true) {
     std::filesystem::copy(std::string(ZUNTH_SOURCE_DIR) + "/demo/hatchery", site(),
                           std::filesystem::copy_options::recursive);
+    placeKey(site() / "state/trust", "site");
     for (const char* port : {"5502", "5503", "4001", "4002", "20000", "5510"}) ports[port] = std::to_string(freePort());
     // All in one go, as a free port may have the number of another in it.
     auto changes = ports;

@@ -39,6 +39,7 @@ class Site {
  public:
   /// `before` is what a shell does before it becomes the service.
   explicit Site(const std::string& before = "exec ", const std::string& moreModel = {}) {
+    test::placeKey(folder.path / "site/state/trust", "site");
     folder.write("site/site.yaml",
                  "name: Test\nuri: urn:fernhollow.example:test\nendpoint: [opc.tcp://127.0.0.1:0, "
                  "opc.https://127.0.0.1:0]\nsecurity:\n  unsecured: on\n  anonymous: on\nnode-management: on\n");

@@ -5,6 +5,7 @@
 #include <future>
 #include <thread>
 
+#include "tests/keys.hpp"
 #include "tests/service/process.hpp"
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/use_future.hpp>
@@ -31,6 +32,7 @@ class House {
  public:
   explicit House(const std::string& settings = "  unsecured: on\n  anonymous: on\n") {
     spdlog::set_level(spdlog::level::off);
+    placeKey(folder.path / "state/trust", "site");
     folder.write("site.yaml",
                  "name: Test\nuri: urn:fernhollow.example:test\nendpoint: opc.tcp://127.0.0.1:0\n"
                  "console: http://127.0.0.1:0\nsecurity:\n" +

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "tests/keys.hpp"
 #include "tests/service/process.hpp"
 #include <nlohmann/json.hpp>
 
@@ -13,6 +14,7 @@ class Plant {
   /// After ten seconds there is an alarm that the dead device doesn't answer.
   explicit Plant(bool hasDeadDevice = true) {
     startSimulator("0");
+    placeKey(folder.path / "site/state/trust", "site");
     folder.write("site/site.yaml",
                  "name: Test\nuri: urn:fernhollow.example:test\nendpoint: opc.tcp://127.0.0.1:0\nsecurity:\n  "
                  "unsecured: on\n  anonymous: on\nnode-management: on\n");
