@@ -28,12 +28,14 @@ struct Drawing {
 Drawing drawInstances(const space::Space& space, space::NodeIndex root, const DiagramOptions& options = {});
 /// The types of the models' own namespaces with their members, each to the right of what it extends.
 Drawing drawTypes(const space::Space& space, const DiagramOptions& options = {});
+/// A type, of whichever namespace, with its members and all that extends it.
+Drawing drawType(const space::Space& space, space::NodeIndex type, const DiagramOptions& options = {});
 
 /// The name of a subtree's own drawing: "plant.svg" and Hatchery/Hall1 give "plant-Hatchery-Hall1.svg".
 std::string drawingName(const std::string& base, const std::string& path);
 
 /// All drawings of a model by file name: the instances' first, with those of the subtrees that it leaves out, and
-/// "...-types.svg".
+/// "...-types.svg". Of a type there is one drawing.
 std::map<std::string, std::string> drawAll(const space::Space& space, space::NodeIndex root, const std::string& base,
                                            const DiagramOptions& options = {});
 

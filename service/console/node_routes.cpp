@@ -35,7 +35,13 @@ Awaitable<Answer> tellNode(Console& console, Visit visit) {
   co_return Answer::of(pageOf(console.space(), visit.rights(), node));
 }
 
-/// What is below an object, drawn; of small ones only, as it is done in one go.
+model::Drawing drawingOf(const space::Space& space, NodeIndex node, const model::DiagramOptions& options) {
+  if (space.nodeId(node).is(id::TypesFolder)) return model::drawTypes(space, options);
+  if (space::isType(space.nodeClass(node))) return model::drawType(space, node, options);
+  return model::drawInstances(space, node, options);
+}
+
+/// What is below an object, or extends a type, drawn; of few nodes only, as it is done in one go.
 Awaitable<Answer> draw(Console& console, Visit visit) {
   constexpr std::size_t kMostNodes = 2'000;
   const auto name = visit.request.value("node");
@@ -45,9 +51,9 @@ Awaitable<Answer> draw(Console& console, Visit visit) {
   model::DiagramOptions options;
   options.mostNodes = kMostNodes;
   options.shows = [&](NodeIndex each) { return space.sees(visit.rights(), each); };
-  auto drawing = model::drawInstances(space, node, options);
+  auto drawing = drawingOf(space, node, options);
   if (drawing.svg.empty())
-    co_return Answer::of(Error{status::BadTooManyMatches, fmt::format("more than {} nodes are below it", kMostNodes),
+    co_return Answer::of(Error{status::BadTooManyMatches, fmt::format("more than {} nodes would be in it", kMostNodes),
                                "draw a part of it"});
   Answer answer;
   answer.type = "image/svg+xml";
@@ -221,7 +227,8 @@ std::vector<Route> nodeRoutes() {
       {"GET", "/api/node", "Everything about a node", Needs::Login, tellNode, {node}, "zunth show NODE"},
       {"GET",
        "/api/drawing",
-       "What is below an object as a drawing (SVG), up to 2,000 nodes",
+       "What is below an object, or extends a type, as a drawing (SVG), up to 2,000 nodes; i=86 for all types of "
+       "models",
        Needs::Login,
        draw,
        {node},

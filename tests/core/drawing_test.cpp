@@ -120,6 +120,31 @@ TEST_CASE("a drawing has a card for each object, and types have their members", 
     CHECK(has(members, word));
 }
 
+TEST_CASE("a type is drawn with what extends it, one of the standard as well as one of a model", "[model]") {
+  const auto space = test::spaceOf(kModel);
+  const auto pump = wordsOf(drawType(*space, space->find(ua::NodeId(2, ua::String("types/Pump")))).svg);
+  for (const char* word : {"Pump", "flow", "serial?", "BigPump"}) CHECK(has(pump, word));
+  CHECK(!has(pump, "Plant"));
+  // What stands below it says by its place what it extends; it itself says so in words.
+  const auto big = wordsOf(drawType(*space, space->find(ua::NodeId(2, ua::String("types/BigPump")))).svg);
+  CHECK(has(big, "a Pump"));
+  CHECK(!has(pump, "a Pump"));
+  const auto enumerations = wordsOf(drawType(*space, space->at(ua::id::Enumeration)).svg);
+  for (const char* word : {"Enumeration", "ServerState", "Running"}) CHECK(has(enumerations, word));
+  const auto alarms = drawType(*space, space->at(ua::id::ConditionType));
+  CHECK(alarms.cards > 10);
+  CHECK(has(wordsOf(alarms.svg), "LimitAlarmType"));
+  CHECK(drawType(*space, space->at(ua::id::ConditionType), {.mostNodes = 20}).svg.empty());
+  CHECK(drawTypes(*space, {.mostNodes = 3}).svg.empty());
+  const auto seen = [&](NodeIndex node) { return space->name(node) != "BigPump"; };
+  CHECK(!has(wordsOf(drawTypes(*space, {.shows = seen}).svg), "BigPump"));
+  // Too many for one sheet: the largest families are told of by their number.
+  const auto all = drawType(*space, space->at(ua::id::BaseDataType), {.mostCards = 50});
+  CHECK(all.cards <= 50);
+  CHECK(!all.apart.empty());
+  CHECK(drawAll(*space, space->at(ua::id::ConditionType), "alarms.svg").size() == 1);
+}
+
 TEST_CASE("large plants are drawn by subtree, each card in one drawing", "[model]") {
   const auto space = test::spaceOf(manyHalls(6, 50));
   const auto files = drawAll(*space, space->at(ua::id::ObjectsFolder), "plant.svg", {100});

@@ -154,7 +154,7 @@ void addDraw(Program program) {
   verb.option("FROM", wish->from, kFrom).required();
   verb.option("FILE", wish->to, "NAME.svg; types go to NAME-types.svg, large subtrees to files of their own")
       .required();
-  verb.option("PATH", wish->path, "Where to begin; Objects when left out");
+  verb.option("PATH", wish->path, "Where to begin, or a type; Objects when left out");
   verb.option("--most", wish->most, "Cards in one drawing; larger subtrees are drawn apart")
       .showsDefault()
       .range(10, 100000);

@@ -7,6 +7,7 @@ import { useLive } from '../live';
 import type { NodePage, Value } from '../types';
 import { w } from '../words';
 import { ageText, levelOf, nodeHref, sampleText, valueText } from '../parts/format';
+import { Drawn } from '../parts/drawn';
 import { Icon } from '../parts/icons';
 import { Outline } from '../parts/outline';
 import { Empty, Refused, StatusMark, useNow } from '../parts/status';
@@ -42,22 +43,6 @@ function Explained({ node }: { node: string }) {
         <span key={`${index} shows`}>{stage.shows}</span>,
       ])}
     </div>
-  );
-}
-
-function Drawn({ node }: { node: string }) {
-  const [isRefused, setRefused] = useState(false);
-  const at = `/api/drawing?node=${encodeURIComponent(node)}`;
-  if (isRefused) return <Empty title={w.node.notDrawn} />;
-  return (
-    <>
-      <div className="drawing">
-        <img src={at} alt={w.node.drawn} onError={() => setRefused(true)} />
-      </div>
-      <a href={at} download="drawing.svg">
-        {w.node.saveDrawing}
-      </a>
-    </>
   );
 }
 
@@ -213,7 +198,7 @@ export default function NodeView({ name }: { name: string }) {
           <Outline root={page.id} />
         </section>
       )}
-      {page.class === 'Object' && page.hasChildren && (
+      {((page.class === 'Object' && page.hasChildren) || page.class.endsWith('Type')) && (
         <Folded title={w.node.drawn}>
           <Drawn node={page.id} />
         </Folded>

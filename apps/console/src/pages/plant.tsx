@@ -1,6 +1,7 @@
 import { SegmentedControl } from '@mantine/core';
 import { useState } from 'react';
 import { w } from '../words';
+import { Drawn } from '../parts/drawn';
 import { Outline } from '../parts/outline';
 
 const roots = [
@@ -11,6 +12,11 @@ const roots = [
 
 export default function Plant() {
   const [root, setRoot] = useState('i=85');
+  const [isDrawn, setDrawn] = useState(false);
+  const looks = [
+    { value: 'tree', label: w.plant.tree },
+    { value: 'drawn', label: w.node.drawn },
+  ];
   return (
     <div className="stack" style={{ height: '100%', display: 'flex', flexDirection: 'column' }}>
       <div className="title" style={{ marginBottom: 0 }}>
@@ -18,11 +24,10 @@ export default function Plant() {
         <span className="soft">{w.plant.hint}</span>
         <span className="does">
           <SegmentedControl size="xs" data={roots} value={root} onChange={setRoot} aria-label={w.plant.title} />
+          <SegmentedControl size="xs" data={looks} value={isDrawn ? 'drawn' : 'tree'} onChange={(look) => setDrawn(look === 'drawn')} aria-label={w.plant.look} />
         </span>
       </div>
-      <div style={{ flex: 1, minHeight: 200 }}>
-        <Outline key={root} root={root} height="100%" />
-      </div>
+      <div style={{ flex: 1, minHeight: 200 }}>{isDrawn ? <Drawn key={root} node={root} /> : <Outline key={root} root={root} height="100%" />}</div>
     </div>
   );
 }

@@ -1,0 +1,20 @@
+import { useState } from 'react';
+import { w } from '../words';
+import { Empty } from './status';
+
+/** What is below an object, or what extends a type, as a drawing. */
+export function Drawn({ node }: { node: string }) {
+  const [isRefused, setRefused] = useState(false);
+  const at = `/api/drawing?node=${encodeURIComponent(node)}`;
+  if (isRefused) return <Empty title={w.node.notDrawn} />;
+  return (
+    <>
+      <div className="drawing">
+        <img src={at} alt={w.node.drawn} onError={() => setRefused(true)} />
+      </div>
+      <a href={at} download="drawing.svg">
+        {w.node.saveDrawing}
+      </a>
+    </>
+  );
+}
