@@ -10,6 +10,11 @@ namespace {
 
 constexpr std::size_t kAtOnce = 4096;
 
+/// The server's time is kept where it differs from the source's.
+DateTime gotAt(const DataValue& sample) {
+  return sample.serverTimestamp.isNull() ? sample.sourceTimestamp : sample.serverTimestamp;
+}
+
 /// A walk that is taken in parts.
 class Parts {
  public:
@@ -57,7 +62,7 @@ Result<void> MergedTimeline::walk(DateTime from, DateTime to, const Visit& visit
     const DataValue *a = first.head(), *b = second.head();
     if (!a && !b) break;
     if (a && b && a->sourceTimestamp == b->sourceTimestamp) {
-      second.take();
+      (gotAt(*a) < gotAt(*b) ? first : second).take();
       continue;
     }
     const bool isFirst =

@@ -6,7 +6,8 @@
 
 namespace zunth::history {
 
-/// One variable's samples that lie in two places; of those with the same time, the first's count.
+/// One variable's samples that lie in two places; of two with the same time, the one that the server got later counts,
+/// and the first's where they came at once.
 class MergedTimeline final : public Timeline {
  public:
   MergedTimeline(std::unique_ptr<Timeline> first, std::unique_ptr<Timeline> second)

@@ -203,8 +203,7 @@ Result<void> ForwardingStore::bringSamples(Clock::time_point until) {
       continue;
     }
     broughtUntil_ = after(records.back().sample.sourceTimestamp);
-    database_->append(records);
-    fine = database_->flush(savedUntil_);
+    fine = database_->catchUp(records);
     if (!fine) return fine;
   }
   return {};

@@ -62,6 +62,10 @@ on conflict (variable, time, tick) do update set type = excluded.type, value = e
   exact = excluded.exact, status = excluded.status, server_time = excluded.server_time
 )sql";
 
+/// Gives way to what the server got later.
+constexpr const char* kUnlessNewer =
+    "where coalesce(excluded.server_time, excluded.time) >= coalesce(sample.server_time, sample.time)";
+
 constexpr const char* kPutEvents = R"sql(
 insert into zunth.event (server, time, tick, digest, type, source, severity, message, octets)
   select {}, time, tick, md5(octets), type, source, severity, message, octets from incoming_event
@@ -124,7 +128,7 @@ std::int64_t PostgresConnection::row(pqxx::work& transaction, VariableId id) {
   return variable.row;
 }
 
-void PostgresConnection::put(pqxx::work& transaction, std::span<const Record> records) {
+void PostgresConnection::put(pqxx::work& transaction, std::span<const Record> records, bool givesWay) {
   if (records.empty()) return;
   std::set<MonthNumber> months;
   DateTime earliest = kEnd;
@@ -137,7 +141,7 @@ void PostgresConnection::put(pqxx::work& transaction, std::span<const Record> re
   Incoming incoming(transaction);
   for (const auto& record : records) incoming.add(variables_[record.variable].row, record.sample);
   incoming.done();
-  transaction.exec0(kPutSamples);
+  transaction.exec0(givesWay ? std::string(kPutSamples) + kUnlessNewer : kPutSamples);
   transaction.exec0("delete from incoming");
   if (beginsAt_.isNull() || earliest < beginsAt_) beginsAt_ = earliest;
 }

@@ -55,7 +55,8 @@ class PostgresConnection {
   VariableId variable(const std::string& name);
   /// The database's number of a variable, given when it has none.
   std::int64_t row(pqxx::work& transaction, VariableId id);
-  void put(pqxx::work& transaction, std::span<const Record> records);
+  /// A sample takes the place of one of the same time; of one that the server got later, unless it gives way to that.
+  void put(pqxx::work& transaction, std::span<const Record> records, bool givesWay = false);
   void put(pqxx::work& transaction, std::span<const KeptEvent> events);
   ua::DateTime earliest(pqxx::work& transaction);
 

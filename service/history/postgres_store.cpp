@@ -112,6 +112,13 @@ Result<void> PostgresStore::flush(DateTime now) {
   return fine;
 }
 
+Result<void> PostgresStore::catchUp(std::span<const Record> records) {
+  return connection_->transact([&](pqxx::work& transaction) -> Result<void> {
+    connection_->put(transaction, records, true);
+    return {};
+  });
+}
+
 DateTime PostgresStore::watchedUntil() const {
   const auto out = connection_->transact([&](pqxx::work& transaction) -> Result<DateTime> {
     return DateTime{whole(

@@ -40,6 +40,8 @@ class PostgresStore final : public Store {
   ua::Result<void> shrink(std::uint64_t) override { return {}; }
   ua::DateTime beginsAt() const override;
 
+  /// Saves what has waited elsewhere: of two samples of one time, the one that the server got later stays.
+  ua::Result<void> catchUp(std::span<const Record> records);
   /// What has come since the last flush that went well, and is the caller's from now on.
   struct Unsaved {
     std::vector<Record> records;

@@ -343,6 +343,34 @@ TEST_CASE("what comes while the database is away is kept in files, and brought t
     CHECK(database.query("select count(*) from zunth.event where message like 'number %' and severity = 600").out ==
           std::to_string(samples.size()) + "\n");
   }
+  SECTION("and back, when newer ones of the same times come before the older are brought") {
+    const auto got = [](double seconds, double value, double gotAfter) {
+      auto sample = sampleAt(seconds, Variant(value));
+      sample.serverTimestamp = later(seconds + gotAfter);
+      return sample;
+    };
+    add(*store, "late", {got(110, 1, 0), got(120, 1, 500), got(130, 1, 0)});
+    database.start();
+    for (int i = 0; i < 1'000 && store->isAway(); ++i) {
+      ::usleep(20'000);
+      store->timeline(store->variable("late"));
+    }
+    REQUIRE_FALSE(store->isAway());
+    REQUIRE(store->isBehind());
+    const Samples late{got(110, 2, 400), got(120, 2, 400), got(140, 2, 0)};
+    add(*store, "late", late);
+    const auto values = [&] {
+      std::vector<double> out;
+      for (const auto& sample : all(*store, "late")) out.push_back(*sample.value.get<double>());
+      return out;
+    };
+    const std::vector<double> right{2, 1, 1, 2};
+    CHECK(values() == right);
+    do REQUIRE(store->flush(later(next)));
+    while (store->isBehind());
+    CHECK(values() == right);
+    isWhole();
+  }
   SECTION("and back after another start, in which nothing is taken for known that isn't") {
     REQUIRE(store->flush(later(next)));
     store.reset();
