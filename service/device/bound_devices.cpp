@@ -165,9 +165,14 @@ std::shared_ptr<BoundDevices::Bound> BoundDevices::make(DeviceFile file) {
     post([batch = std::move(batch)](BoundDevices& devices, Bound& bound) { devices.show(bound, batch); });
   };
   events.discovered = [post](PointIndex first, std::vector<DevicePoint> points) {
-    post([first, points = std::move(points)](BoundDevices& devices, Bound& bound) {
-      devices.showDiscovered(bound, first, points);
-    });
+    // Some at a time: others have their turns in between.
+    constexpr std::size_t kAtOnce = 500;
+    for (std::size_t from = 0; from < points.size(); from += kAtOnce) {
+      const auto begin = points.begin() + static_cast<std::ptrdiff_t>(from);
+      const auto count = std::min(kAtOnce, points.size() - from);
+      post([first = first + from, some = std::vector<DevicePoint>(begin, begin + static_cast<std::ptrdiff_t>(count))](
+               BoundDevices& devices, Bound& bound) { devices.showDiscovered(bound, first, some); });
+    }
   };
   events.link = [post](bool isConnected, DateTime when) {
     post([isConnected, when](BoundDevices& devices, Bound& bound) {
