@@ -9,6 +9,9 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/file.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
 #include <termios.h>
 #include <unistd.h>
 
@@ -23,6 +26,12 @@ namespace {
 const std::map<int, speed_t> kSpeeds{{300, B300},     {600, B600},       {1200, B1200},    {2400, B2400},
                                      {4800, B4800},   {9600, B9600},     {19200, B19200},  {38400, B38400},
                                      {57600, B57600}, {115200, B115200}, {230400, B230400}};
+
+/// One has no parity, and refuses to be asked for it a second time.
+bool isPseudoTerminal(int port) {
+  struct stat what {};
+  return ::fstat(port, &what) == 0 && major(what.st_rdev) >= 136 && major(what.st_rdev) <= 143;
+}
 
 Error noPort(const SerialSettings& settings) {
   return {status::BadNoCommunication, fmt::format("opening {} failed: {}", settings.path, std::strerror(errno)),
@@ -63,6 +72,18 @@ SerialSettings parseSerial(const Text& text, const std::filesystem::path& folder
 Result<int> openSerial(const SerialSettings& settings) {
   const int port = ::open(settings.path.c_str(), O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
   if (port < 0) return noPort(settings);
+  // Two who speak on one line would hear each other's answers.
+  if (::flock(port, LOCK_EX | LOCK_NB) != 0) {
+    const bool isTaken = errno == EWOULDBLOCK;
+    const Error error =
+        isTaken
+            ? Error{status::BadResourceUnavailable,
+                    fmt::format("{} is in use by another program, or by another device of the service", settings.path),
+                    "where a service has it, look there: zunth device points NAME"}
+            : noPort(settings);
+    ::close(port);
+    return error;
+  }
   termios how{};
   if (::tcgetattr(port, &how) != 0) {
     const Error error = noPort(settings);
@@ -78,7 +99,7 @@ Result<int> openSerial(const SerialSettings& settings) {
   if (settings.stopBits == 2) how.c_cflag |= CSTOPB;
   if (settings.parity != 'N') how.c_cflag |= PARENB;
   if (settings.parity == 'O') how.c_cflag |= PARODD;
-  if (::tcsetattr(port, TCSANOW, &how) != 0) {
+  if (::tcsetattr(port, TCSANOW, &how) != 0 && !isPseudoTerminal(port)) {
     const Error error = noPort(settings);
     ::close(port);
     return error;

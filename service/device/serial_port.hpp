@@ -21,7 +21,8 @@ struct SerialSettings {
 /// Reads "PATH [BAUD] [8E1]", the path as seen from `folder`; a finding, and no path, when it is not sound.
 SerialSettings parseSerial(const model::Text& text, const std::filesystem::path& folder, model::Findings& findings);
 
-/// Opens the port for octets as they are, not blocking; the caller closes it. BadNoCommunication.
+/// Opens the port for octets as they are, not blocking; the caller closes it. BadNoCommunication;
+/// BadResourceUnavailable when somebody has it, as two would hear each other's answers.
 ua::Result<int> openSerial(const SerialSettings& settings);
 
 }  // namespace zunth::device

@@ -2,15 +2,19 @@
 #include "service/device/modbus_station.hpp"
 
 #include "service/device/scan.hpp"
+#include "service/device/serial_port.hpp"
 
 #include <atomic>
+#include <cstdlib>
 #include <thread>
 
 #include <boost/asio/ip/tcp.hpp>
 #include <boost/asio/read.hpp>
 #include <boost/asio/write.hpp>
 #include <catch2/catch.hpp>
+#include <fcntl.h>
 #include <fmt/format.h>
+#include <unistd.h>
 
 namespace zunth::modbus_station_test {
 
@@ -360,6 +364,25 @@ TEST_CASE("a unit that says what it is is listened to", "[modbus]") {
       CHECK(told == row.told);
     }
   }
+}
+
+TEST_CASE("a serial line that somebody has is left to them", "[devices]") {
+  const int line = ::posix_openpt(O_RDWR | O_NOCTTY);
+  REQUIRE(line >= 0);
+  REQUIRE(::grantpt(line) == 0);
+  REQUIRE(::unlockpt(line) == 0);
+  device::SerialSettings settings;
+  settings.path = ::ptsname(line);
+  const auto first = device::openSerial(settings);
+  REQUIRE(first);
+  const auto second = device::openSerial(settings);
+  CHECK(second.code() == status::BadResourceUnavailable);
+  CHECK(second.error().cause.find(settings.path + " is in use") == 0);
+  ::close(*first);
+  const auto third = device::openSerial(settings);
+  REQUIRE(third);
+  ::close(*third);
+  ::close(line);
 }
 
 }  // namespace zunth::modbus_station_test
