@@ -13,6 +13,22 @@ space::NodeIndex nodeNamed(const space::Space& space, const space::Rights& right
 /// so many; fields of alarms only by name.
 std::vector<space::NodeIndex> variablesNamed(const space::Space& space, const space::Rights& rights,
                                              const std::string& pattern, std::size_t most);
+/// When a walk through values is to let others have their turn: each counts by its elements.
+class Turns {
+ public:
+  void count(const ua::Variant& value) { counted_ += 1 + value.length(); }
+  bool isOver() {
+    if (counted_ - last_ < kAtOnce) return false;
+    last_ = counted_;
+    return true;
+  }
+  std::size_t counted() const { return counted_; }
+
+ private:
+  static constexpr std::size_t kAtOnce = 1'000;
+  std::size_t counted_ = 0, last_ = 0;
+};
+
 /// A variable's value as it is known now: {"node", "id", "value", "text", "unit", "status", "time"}.
 Json valueOf(const space::Space& space, const space::Rights& rights, space::NodeIndex variable);
 /// "there is no node …", with the name that is nearest.

@@ -16,8 +16,8 @@ using namespace ua;
 
 namespace {
 
-constexpr std::size_t kWaiting = 256 << 10;  // octets that may wait for who listens
-constexpr std::size_t kAtOnce = 100;         // rows; others have their turns in between
+constexpr std::size_t kWaiting = 256 << 10;     // octets that may wait for who listens
+constexpr std::size_t kMostInMessage = 100'000;  // in one message; what is more comes in the next
 
 bool isSame(const DataValue& one, const DataValue& other) {
   return one.status == other.status && one.sourceTimestamp == other.sourceTimestamp && one.value == other.value;
@@ -53,9 +53,11 @@ void TokenFeed::end(const Error& why) {
 Awaitable<void> TokenFeed::run([[maybe_unused]] std::shared_ptr<TokenFeed> self) {
   const auto rights = parts_.rightsOf(token_.user);
   if (rights)
-    for (const auto& pattern : token_.nodes)
+    for (const auto& pattern : token_.nodes) {
+      co_await net::comeBack(parts_.services);
       for (const auto variable : variablesNamed(parts_.space, *rights, pattern, kMostRows - rows_.size()))
         rows_.push_back({parts_.space.nodeId(variable), {}});
+    }
   while (!isOver_) {
     // Who is behind hears of what is newest, once there is room.
     if (socket_->unsent() < kWaiting) co_await look();
@@ -73,18 +75,27 @@ Awaitable<void> TokenFeed::look() {
     co_return;
   }
   Json told = Json::array();
+  Turns turns;
+  const std::size_t first = std::exchange(next_, 0);
   for (std::size_t i = 0; i < rows_.size(); ++i) {
-    if (i > 0 && i % kAtOnce == 0) {
+    if (turns.isOver()) {
       co_await net::comeBack(parts_.services);
       if (isOver_) co_return;
     }
-    Row& row = rows_[i];
+    const std::size_t at = (first + i) % rows_.size();
+    if (turns.counted() > kMostInMessage) {
+      next_ = at;
+      break;
+    }
+    Row& row = rows_[at];
+    turns.count({});
     const auto variable = parts_.space.find(row.node);
     const bool isThere = variable != space::kNoNode && parts_.space.nodeClass(variable) == NodeClass::Variable &&
                          parts_.space.sees(*rights, variable);
     if (!isThere) continue;
     DataValue now = parts_.space.value(variable);
     if (row.isTold && isSame(now, row.last)) continue;
+    turns.count(now.value);
     row.last = std::move(now);
     row.isTold = true;
     told.push_back(valueOf(parts_.space, *rights, variable));

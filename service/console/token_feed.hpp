@@ -45,6 +45,7 @@ class TokenFeed : public std::enable_shared_from_this<TokenFeed> {
   std::shared_ptr<LiveSocket> socket_;
   std::function<void()> ended_;
   std::vector<Row> rows_;
+  std::size_t next_ = 0;  // where the message goes on that had no room for all
   boost::asio::steady_timer timer_;
   bool isOver_ = false;
 };

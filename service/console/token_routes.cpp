@@ -13,6 +13,7 @@ using namespace ua;
 namespace {
 
 constexpr std::size_t kMostRows = 10'000;
+constexpr std::size_t kMostElements = 1'000'000;  // of all of them
 
 Tokens tokensOf(Console& console) { return Tokens(tokenFile(console.site().folder())); }
 
@@ -25,19 +26,26 @@ Awaitable<Answer> tellTable(Console& console, Visit visit) {
     co_return Answer::of(
         Error{rights.code(), "who made the token may log in no longer", "make another at the console"});
   // Some at a time: others have their turns in between, and nodes may come and go.
-  constexpr std::size_t kAtOnce = 100;
+  Turns turns;
   const auto& space = console.space();
   Json rows = Json::array();
   for (std::size_t p = 0; p < token->nodes.size() && rows.size() < kMostRows; ++p) {
+    co_await net::comeBack(console.loops().services());
     std::vector<NodeId> ids;
     for (const auto variable : variablesNamed(space, *rights, token->nodes[p], kMostRows - rows.size()))
       ids.push_back(space.nodeId(variable));
-    for (std::size_t i = 0; i < ids.size(); ++i) {
-      if (i % kAtOnce == 0) co_await net::comeBack(console.loops().services());
-      const auto variable = space.find(ids[i]);
-      if (variable != space::kNoNode && space.nodeClass(variable) == NodeClass::Variable &&
-          space.sees(*rights, variable))
-        rows.push_back(valueOf(space, *rights, variable));
+    for (const auto& id : ids) {
+      if (turns.isOver()) co_await net::comeBack(console.loops().services());
+      const auto variable = space.find(id);
+      if (variable == space::kNoNode || space.nodeClass(variable) != NodeClass::Variable ||
+          !space.sees(*rights, variable))
+        continue;
+      turns.count(space.value(variable).value);
+      if (turns.counted() > kMostElements)
+        co_return Answer::of(Error{status::BadResponseTooLarge,
+                                   fmt::format("the values have more than {} elements in all", kMostElements),
+                                   "make a token for fewer of the arrays"});
+      rows.push_back(valueOf(space, *rights, variable));
     }
   }
   co_return visit.request.value("format") == "json" ? Answer::of(Json{{"values", std::move(rows)}}) : csvOf(rows);

@@ -655,6 +655,20 @@ TEST_CASE("a script hears by a token what changes, until the token or its maker 
   REQUIRE(house.post("/api/tokens/remove", {{"name", "one"}}).status == 200);
   CHECK(script->heard(4).back()["error"]["cause"] == "the token was removed");
   CHECK(script->isClosed);
+  // Large values come one message after the other, and a table of too many is refused.
+  const std::vector<double> many(1'000'001, 1.5);
+  house.on([&] {
+    auto& space = house.page->space();
+    space.setValue(console::nodeNamed(space, space::Rights::all(), "Tank/oxygen"), DataValue(Variant::array(many)));
+  });
+  const std::string large = makeToken("large");
+  const auto hears = listen(large)->heard(2);
+  REQUIRE(hears.size() == 2);
+  CHECK(hears[0]["values"].size() + hears[1]["values"].size() == 3);
+  CHECK(codeOf(house.get("/api/table?token=" + large)) == "BadResponseTooLarge");
+  change(5);
+  CHECK(house.get("/api/table?token=" + large).status == 200);
+  REQUIRE(house.post("/api/tokens/remove", {{"name", "large"}}).status == 200);
   const std::string word = makeToken("two");
   const auto other = listen(word);
   // One token takes no more than its part of the places.
