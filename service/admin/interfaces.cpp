@@ -171,6 +171,9 @@ Json Interfaces::list() const {
     const auto& file = files_.at(name);
     add(name, "modbus-tcp", own.address.empty() ? file.address() : own.address, own.door ? own.door->clients() : 0,
         own.why);
+    if (!own.server) continue;
+    out.back()["requests"] = own.server->requests();
+    out.back()["refused"] = own.server->refused();
   }
   if (!console_.empty()) add(kConsole, schemeOf(console_), console_, sessions[console_], {});
   return out;

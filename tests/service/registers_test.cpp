@@ -420,6 +420,11 @@ TEST_CASE("each way in is inhibited and admitted by itself", "[registers][plant]
   const ServingPlant plant;
   const Plc plc(plant.port);
   REQUIRE(plc.inputFloat(0) > 0);
+  CHECK(plc.inputFloat(900) == -1);
+  const auto served = plant.interfaceNamed("registers/plc");
+  CHECK(served["requests"] > 1);
+  CHECK(served["refused"] == 1);
+  CHECK(plant.interfaceNamed("opc.tcp://127.0.0.1:0")["requests"].is_null());
   Process watch({program("zunth"), "watch", "DF1/pressure", "--output", "json", "--at", plant.url});
   REQUIRE(!watch.line().empty());
 

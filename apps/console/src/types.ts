@@ -191,6 +191,8 @@ export interface WayIn {
   at: string;
   state: 'open' | 'inhibited' | 'closed';
   clients: number;
+  requests?: number; // of a Modbus server
+  refused?: number;
   why: string;
 }
 

@@ -29,12 +29,16 @@ int changeInterface(const Options& options, const std::filesystem::path& site, c
 int listInterfaces(const Options& options, const std::filesystem::path& site) {
   const auto told = admin::Control::ask(site, {{"verb", "interfaces"}}, milliseconds(options.timeout * 1000));
   if (!told) return fail(told.error());
-  Records records({"name", "kind", "at", "state", "clients", "why"});
+  Records records({"name", "kind", "at", "state", "clients", "requests", "refused", "why"});
   for (const auto& one : told->value("interfaces", Json::array())) {
     const auto text = [&](const char* key) { return one.value(key, std::string()); };
-    const auto clients = one.value("clients", std::uint64_t{0});
-    records.add(
-        {text("name"), text("kind"), text("at"), text("state"), Cell(std::to_string(clients), clients), text("why")});
+    // Requests are counted where they are no services.
+    const auto number = [&](const char* key) {
+      const auto count = one.value(key, std::uint64_t{0});
+      return one.contains(key) ? Cell(std::to_string(count), count) : Cell(std::string(), Json());
+    };
+    records.add({text("name"), text("kind"), text("at"), text("state"), number("clients"), number("requests"),
+                 number("refused"), text("why")});
   }
   std::fputs(records.text(options.format, isTerminal()).c_str(), stdout);
   return kDone;

@@ -58,6 +58,8 @@ export function WaysIn({ mayChange }: { mayChange: boolean }) {
       { name: w.access.kind, of: (way) => way.kind, width: 120 },
       { name: w.access.address, of: (way) => way.at, show: (way) => (way.why ? <span title={way.why}>{way.why}</span> : way.at) },
       { name: w.access.connected, of: (way) => way.clients, isNumber: true, width: 100 },
+      { name: w.access.requests, of: (way) => way.requests ?? '', isNumber: true, width: 100 },
+      { name: w.access.refusedRequests, of: (way) => way.refused ?? '', isNumber: true, width: 90 },
       ...(mayChange
         ? [
             {
