@@ -85,6 +85,11 @@ try {
     const line = page.getByRole('treeitem').filter({ hasText: 'serial' }).first();
     await line.getByText('FH-DF').waitFor();
     await accessible('the plant');
+    await page.getByText('Drawn', { exact: true }).click();
+    await page.waitForFunction(() => document.querySelector('.drawing img')?.naturalWidth > 500);
+    await page.getByText('Types', { exact: true }).click();
+    await page.waitForFunction(() => document.querySelector('.drawing img[src*="86"]')?.naturalWidth > 200);
+    await accessible('the plant, drawn');
   });
   await step('what is written reaches the device', async () => {
     await go('/node/Hatchery%2FIntake%2FDF1%2FspeedGoal');
@@ -122,7 +127,28 @@ try {
     await page.getByLabel('Name', { exact: false }).last().fill('Morning round');
     await page.getByRole('button', { name: 'Save', exact: true }).click();
     await page.getByRole('button', { name: 'List: Morning round' }).waitFor();
-    expect(readFileSync(join(site, 'console/lists/Morning round.json'), 'utf8').includes('oxygen'), 'the list is no file of the site');
+    const kept = () => readFileSync(join(site, 'console/lists/Morning round.json'), 'utf8');
+    expect(kept().includes('oxygen'), 'the list is no file of the site');
+    // What is changed of it is told, and saved or dropped as a whole.
+    const changed = page.getByText('changed here, not saved');
+    await page.getByRole('button', { name: /^Remove: .*oxygen/ }).click();
+    await changed.waitFor();
+    await page.reload();
+    await changed.waitFor();
+    await page.getByRole('button', { name: 'Drop the draft' }).click();
+    await changed.waitFor({ state: 'detached' });
+    await page.getByRole('button', { name: /^Remove: .*oxygen/ }).click();
+    expect(kept().includes('oxygen'), 'the list is saved before anybody saves it');
+    // Another person's version is not written over.
+    const theirs = kept().replace('DF1/pressure', 'DF2/pressure');
+    writeFileSync(join(site, 'console/lists/Morning round.json'), theirs);
+    await page.getByRole('button', { name: 'Save', exact: true }).click();
+    await page.getByText('(BadInvalidState)').waitFor();
+    expect(kept() === theirs, "somebody else's list is written over");
+    await page.getByText('Somebody else has saved this list').waitFor();
+    await page.getByRole('button', { name: 'Take theirs' }).click();
+    await page.getByRole('row').filter({ hasText: 'DF2' }).waitFor();
+    await changed.waitFor({ state: 'detached' });
   });
   await step('a trend shows past and present', async () => {
     await go('/trend?node=Hatchery%2FHall1%2FTank%20A2%2Foxygen&node=Hatchery%2FIntake%2FDF1%2Fpressure');
@@ -132,8 +158,21 @@ try {
     const box = await page.locator('.trend canvas').boundingBox();
     await page.mouse.click(box.x + box.width / 2, box.y + box.height / 2);
     await page.getByPlaceholder('What should others know?').fill('the blower was off');
-    await page.getByRole('button', { name: 'Remark' }).click();
+    await page.getByRole('button', { name: 'Remark', exact: true }).click();
     await page.getByRole('row').filter({ hasText: 'the blower was off' }).waitFor();
+    // The same by keyboard alone, and so is what is looked at.
+    for (const name of ['Closer', 'Earlier', 'Later', 'Wider']) {
+      await page.getByRole('button', { name, exact: true }).focus();
+      await page.keyboard.press('Enter');
+    }
+    await page.getByRole('button', { name: 'Back to live' }).waitFor();
+    await page.getByRole('button', { name: 'Remark on a moment' }).focus();
+    await page.keyboard.press('Enter');
+    await page.getByLabel('At', { exact: true }).waitFor();
+    await page.getByPlaceholder('What should others know?').focus();
+    await page.keyboard.type('net cleaned');
+    await page.keyboard.press('Enter');
+    await page.getByRole('row').filter({ hasText: 'net cleaned' }).waitFor();
     await accessible('a trend');
   });
   await step('a page for operators is made, and works at the size of a phone', async () => {
@@ -144,6 +183,10 @@ try {
       await page.getByRole('combobox', { name: 'Add a node …' }).fill(words);
       await page.getByRole('option').filter({ hasText: path }).first().click();
     }
+    // Before it is saved it stays in this browser.
+    page.once('dialog', (dialog) => dialog.accept());
+    await page.reload();
+    await page.getByRole('button', { name: 'Go on with the new page' }).first().click();
     await page.getByRole('button', { name: 'Save', exact: true }).click();
     await page.getByRole('heading', { name: 'Hall 1' }).waitFor();
     await accessible('an operator page');

@@ -3,6 +3,7 @@ import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import { ageText, csvField, levelOf, nodeHref, numberText, statusWords, valueText } from '../../apps/console/src/parts/format';
 import { cellsOf, pasted, separatorOf, textOf } from '../../apps/console/src/parts/grid';
+import { standing } from '../../apps/console/src/parts/watch_list';
 import { fitting } from '../../apps/console/src/parts/widgets';
 import type { Facts, NodeBrief } from '../../apps/console/src/types';
 
@@ -32,6 +33,23 @@ test('what is pasted out of a spreadsheet', () => {
   assert.deepEqual(pasted(table, [['x', 'y', 'too far']], 1, 1)[1], ['a', 'x']);
   assert.deepEqual(pasted(table, [['n', 't', 'unit']], 0, 0)[0], ['n', 't', 'unit']); // the names of columns make it wider
   assert.deepEqual(table[1], ['a', 'Double']); // nothing is changed in place
+});
+
+test('how a list of watched nodes stands to the saved one', () => {
+  const saved = (version: string, nodes: string[]) => ({ name: 'tanks', version, content: { nodes } });
+  const list = (name: string, version: string, base: string[], nodes: string[]) => ({ name, version, base, nodes });
+  const rows: [ReturnType<typeof list>, ReturnType<typeof saved> | undefined, string][] = [
+    [list('', '', [], ['a']), undefined, 'new'],
+    [list('tanks', '1', ['a'], ['a']), undefined, 'gone'],
+    [list('tanks', '1', ['a'], ['a']), saved('1', ['a']), 'same'],
+    [list('tanks', '1', ['a'], ['a', 'b']), saved('1', ['a']), 'here'],
+    [list('tanks', '1', ['a', 'b'], ['b', 'a']), saved('1', ['a', 'b']), 'here'],
+    [list('tanks', '1', ['a'], ['a']), saved('2', ['a', 'c']), 'there'],
+    [list('tanks', '1', ['a'], ['a', 'b']), saved('2', ['a', 'b']), 'there'], // the same change twice is none
+    [list('tanks', '1', ['a'], ['a', 'b']), saved('2', ['a', 'c']), 'both'],
+    [list('tanks', '1', [], ['a']), saved('2', []), 'both'],
+  ];
+  for (const [mine, theirs, stands] of rows) assert.equal(standing(mine, theirs), stands, JSON.stringify([mine, theirs]));
 });
 
 test('numbers with as many digits as help', () => {

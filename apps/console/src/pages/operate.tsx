@@ -8,6 +8,7 @@ import { mayMake, roles } from '../roles';
 import { w } from '../words';
 import { useDraft } from '../parts/draft';
 import { useEdited } from '../parts/edited';
+import { keepPage, keptPage } from '../parts/new_page';
 import { NodePicker } from '../parts/seek';
 import { Empty, Mark, Refused } from '../parts/status';
 import { fitting, plainWidget, widgetFor, WidgetView } from '../parts/widgets';
@@ -34,7 +35,7 @@ function Tools({ widget, onChange, onMove, onRemove }: { widget: Widget; onChang
   );
 }
 
-function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew: boolean }) {
+function Board({ sheet, me, isNew = false, onEnd = () => {} }: { sheet: Sheet<OperatorPage>; me: Me; isNew?: boolean; onEnd?: () => void }) {
   const queries = useQueryClient();
   const [, go] = useLocation();
   const [isChanging, setChanging] = useState(isNew);
@@ -60,6 +61,9 @@ function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew
     if (isChanging && isKept && draft.content !== opened.current) type(JSON.stringify(draft.content, null, 2) + '\n');
     opened.current = draft.content;
   }, [draft.content, isChanging, isKept, type]);
+  useEffect(() => {
+    if (isNew && isChanging && draft !== sheet) keepPage(draft);
+  }, [isNew, isChanging, draft, sheet]);
   const isUnsaved = isChanging && (isNew || JSON.stringify(draft) !== JSON.stringify(sheet));
   useEffect(() => {
     if (!isUnsaved || (isKept && state === 'saved' && error === null)) return;
@@ -82,6 +86,11 @@ function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew
       }
       setChanging(true);
     });
+  const endNew = () => {
+    if (!isNew) return;
+    keepPage(null);
+    onEnd();
+  };
   const save = () =>
     attempt(async () => {
       forget();
@@ -92,6 +101,7 @@ function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew
       looked();
       setChanging(false);
       go(`/pages/${encodeURIComponent(draft.name)}`);
+      endNew();
     });
   const cancel = () =>
     attempt(async () => {
@@ -100,7 +110,7 @@ function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew
       looked();
       setInConflict(false);
       setChanging(false);
-      if (isNew) go('/pages');
+      endNew();
     });
   const at = widgets.findIndex((widget) => widget.id === chosen);
   const put = (from: number, to: number) => {
@@ -122,7 +132,7 @@ function Board({ sheet, me, isNew }: { sheet: Sheet<OperatorPage>; me: Me; isNew
               <Button variant="filled" onClick={save} disabled={!draft.name || isInConflict}>
                 {w.pages.save}
               </Button>
-              <Button onClick={cancel}>{isKept && isUnsaved ? w.files.drop : w.cancel}</Button>
+              <Button onClick={cancel}>{isUnsaved && draft !== fresh && (isKept || isNew) ? w.files.drop : w.cancel}</Button>
             </>
           ) : (
             <>
@@ -203,17 +213,17 @@ const fresh: Sheet<OperatorPage> = { name: '', content: { title: '', widgets: []
 
 export default function Pages({ me, name }: { me: Me; name?: string }) {
   const told = useQuery({ queryKey: ['pages'], queryFn: () => get<{ sheets: Sheet<OperatorPage>[] }>('sheets', { kind: 'pages' }) });
-  const [isMaking, setMaking] = useState(false);
+  const [made, setMade] = useState<Sheet<OperatorPage> | null>(null);
   if (told.error) return <Refused error={told.error} />;
   if (!told.data) return <Empty title={w.loading} />;
-  if (isMaking && name === undefined) return <Board sheet={fresh} me={me} isNew />;
+  if (made && name === undefined) return <Board sheet={made} me={me} isNew onEnd={() => setMade(null)} />;
   if (name !== undefined) {
     const sheet = told.data.sheets.find((one) => one.name === name);
-    return sheet ? <Board sheet={sheet} me={me} isNew={false} /> : <Empty title={w.notFound.title}>{w.notFound.text}</Empty>;
+    return sheet ? <Board sheet={sheet} me={me} /> : <Empty title={w.notFound.title}>{w.notFound.text}</Empty>;
   }
   const make = (
-    <Button variant="filled" onClick={() => setMaking(true)}>
-      {w.pages.make}
+    <Button variant="filled" onClick={() => setMade(keptPage() ?? fresh)}>
+      {keptPage() ? w.pages.goOn : w.pages.make}
     </Button>
   );
   return (

@@ -13,7 +13,16 @@ import { pens, Trend, type Line } from '../parts/trend';
 
 const spans = { '15m': 900_000, '1h': 3_600_000, '8h': 28_800_000, '24h': 86_400_000, '7d': 604_800_000 } as const;
 type Span = keyof typeof spans;
+const moves = [
+  ['earlier', -0.5, 1],
+  ['later', 0.5, 1],
+  ['closer', 0, 0.5],
+  ['wider', 0, 2],
+] as const; // parts of the width, and how much wider
 const mostMarks = 50; // in the list; the picture has all
+
+/** A moment as a field for dates takes it, in local time. */
+const fieldText = (at: number) => new Date(at - new Date(at).getTimezoneOffset() * 60_000).toISOString().slice(0, 19);
 
 /** The line's pen, as it is drawn: colour and dashes. */
 function Pen({ index }: { index: number }) {
@@ -54,7 +63,7 @@ function Legend({ node, index, atCursor, onRemove, onFacts }: { node: string; in
 }
 
 /** A word on a moment of one of the variables, for whoever looks at it later. */
-function Remark({ nodes, at, onDone }: { nodes: string[]; at: number; onDone: () => void }) {
+function Remark({ nodes, at, onMove, onDone }: { nodes: string[]; at: number; onMove: (at: number) => void; onDone: () => void }) {
   const [node, setNode] = useState(nodes[0]!);
   const [text, setText] = useState('');
   const [error, setError] = useState<unknown>(null);
@@ -80,7 +89,7 @@ function Remark({ nodes, at, onDone }: { nodes: string[]; at: number; onDone: ()
         void say();
       }}
     >
-      <strong>{clockText(at)}</strong>
+      <TextInput size="xs" type="datetime-local" step={1} aria-label={w.trend.remarkAt} value={fieldText(at)} onChange={(event) => event.currentTarget.value && onMove(new Date(event.currentTarget.value).getTime())} />
       {nodes.length > 1 && <NativeSelect size="xs" aria-label={w.trend.remarkOn} data={nodes} value={nodes.includes(node) ? node : nodes[0]} onChange={(event) => setNode(event.currentTarget.value)} />}
       <TextInput size="xs" style={{ flex: 1 }} placeholder={w.trend.remarkText} aria-label={w.trend.remarkText} value={text} onChange={(event) => setText(event.currentTarget.value)} />
       <Button size="xs" type="submit" loading={isBusy} disabled={!text.trim()}>
@@ -108,6 +117,13 @@ export default function TrendPage() {
   // Alarms of what the variables belong to.
   const names = nodes.join('\n');
   const near = useMemo(() => (alarms ?? []).filter((alarm) => names.split('\n').some((node) => alarm.alarm.startsWith(node.split('/').slice(0, -1).join('/')))), [alarms, names]);
+  /** Moves what is looked at by parts of its width, or makes it wider; what reaches up to now goes on with it. */
+  const look = (by: number, scale: number) => {
+    const now = Date.now();
+    const { from, to } = zoom ?? { from: now - spans[span], to: now };
+    const middle = (from + to) / 2 + by * (to - from), half = (scale * (to - from)) / 2;
+    setZoom(middle + half < now ? { from: middle - half, to: middle + half } : by > 0 ? null : { from: now - 2 * half, to: now });
+  };
   // The picture tells where the cursor is each time that it is painted: only what is news is rendered.
   const point = useCallback(
     (values: (number | null)[], at: number | null) =>
@@ -152,10 +168,22 @@ export default function TrendPage() {
               onZoom={(from, to) => setZoom({ from, to })}
               onCursor={point}
             />
+            <div className="bar" role="toolbar" aria-label={w.trend.title}>
+              {moves.map(([name, by, scale]) => (
+                <Button key={name} size="compact-xs" onClick={() => look(by, scale)} disabled={by > 0 && !zoom}>
+                  {w.trend[name]}
+                </Button>
+              ))}
+              {moment === null && (
+                <Button size="compact-xs" onClick={() => setMoment(zoom ? (zoom.from + zoom.to) / 2 : Date.now())}>
+                  {w.trend.remarkNow}
+                </Button>
+              )}
+            </div>
             <div className="soft" style={{ fontSize: 12 }}>
               {cursor ? clockText(cursor.at) : `${w.trend.drag} ${w.trend.gaps} ${w.trend.remarkHint}`}
             </div>
-            {moment !== null && <Remark nodes={nodes} at={moment} onDone={() => (setMoment(null), setRound(round + 1))} />}
+            {moment !== null && <Remark nodes={nodes} at={moment} onMove={setMoment} onDone={() => (setMoment(null), setRound(round + 1))} />}
           </section>
           <table className="rows">
             <tbody>

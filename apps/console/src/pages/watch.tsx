@@ -11,8 +11,8 @@ import { clockText, csvField, download, levelOf, sampleText } from '../parts/for
 import { Icon } from '../parts/icons';
 import { NodePicker } from '../parts/seek';
 import { Sparkline } from '../parts/sparkline';
-import { Empty, Refused, StatusMark } from '../parts/status';
-import { removeFromList, useWatchList } from '../parts/watch_list';
+import { Empty, Mark, Refused, StatusMark } from '../parts/status';
+import { removeFromList, standing, useWatchList } from '../parts/watch_list';
 import { WriteBox } from '../parts/write_box';
 
 /** How often it changes, over the last seconds. */
@@ -124,21 +124,28 @@ export default function Watch() {
   // A link brings its list along.
   useEffect(() => {
     const wanted = new URLSearchParams(location.search).getAll('node');
-    if (wanted.length) list.open('', wanted);
+    if (wanted.length) list.begin(wanted);
   }, []);
   const attempt = async (work: () => Promise<unknown>) => {
     try {
       await work();
       setError(null);
-      await queries.invalidateQueries({ queryKey: ['lists'] });
     } catch (refused) {
       setError(refused);
     }
+    await queries.invalidateQueries({ queryKey: ['lists'] });
   };
-  const save = () =>
+  const saved = sheets.data?.sheets.find((sheet) => sheet.name === list.name);
+  const stands = sheets.data ? standing(list, saved) : 'same';
+  useEffect(() => {
+    if (stands === 'there' && saved) list.open(saved);
+  }, [stands, saved]);
+  /** In place of the version that was looked at, and of no other. */
+  const save = (as: string, version: string) =>
     attempt(async () => {
-      await post('sheets', { kind: 'lists', name, content: { nodes: list.nodes } });
-      list.open(name, list.nodes);
+      const nodes = list.nodes;
+      const now = await post<{ version: string }>('sheets', { kind: 'lists', name: as, content: { nodes }, version });
+      list.saved(as, now.version, nodes);
       setSaves(false);
     });
   const exportRows = () => {
@@ -161,22 +168,32 @@ export default function Watch() {
           </Menu.Target>
           <Menu.Dropdown>
             {(sheets.data?.sheets ?? []).map((sheet) => (
-              <Menu.Item key={sheet.name} onClick={() => list.open(sheet.name, sheet.content.nodes ?? [])}>
+              <Menu.Item key={sheet.name} onClick={() => list.open(sheet)}>
                 {sheet.name} <span className="soft">({sheet.content.nodes?.length ?? 0})</span>
               </Menu.Item>
             ))}
             <Menu.Divider />
-            <Menu.Item onClick={() => list.open('', [])}>{w.watch.newList}</Menu.Item>
+            <Menu.Item onClick={() => list.begin([])}>{w.watch.newList}</Menu.Item>
             <Menu.Item onClick={() => setSaves(true)} disabled={list.nodes.length === 0}>
               {w.watch.saveAs}
             </Menu.Item>
             {list.name && (
-              <Menu.Item color="red" onClick={() => attempt(() => post('sheets/delete', { kind: 'lists', name: list.name })).then(() => list.open('', list.nodes))}>
+              <Menu.Item color="red" onClick={() => attempt(() => post('sheets/delete', { kind: 'lists', name: list.name })).then(() => list.begin(list.nodes))}>
                 {w.watch.deleteList}
               </Menu.Item>
             )}
           </Menu.Dropdown>
         </Menu>
+        {stands === 'new' && list.nodes.length > 0 && <Mark level="plain">{w.watch.here}</Mark>}
+        {(stands === 'here' || stands === 'both') && <Mark level="doubtful">{w.watch.changed}</Mark>}
+        {stands === 'here' && saved && (
+          <>
+            <Button variant="filled" onClick={() => save(list.name, list.version)}>
+              {w.save}
+            </Button>
+            <Button onClick={() => list.open(saved)}>{w.files.drop}</Button>
+          </>
+        )}
         <span className="does">
           <Button onClick={() => setPaused(!isPaused)} aria-pressed={isPaused}>
             {isPaused ? w.watch.go : w.watch.pause}
@@ -194,6 +211,14 @@ export default function Watch() {
         <TextInput aria-label={w.filter} placeholder={w.filter} value={filter} onChange={(event) => setFilter(event.currentTarget.value)} w={160} />
       </div>
       {error !== null && <Refused error={error} />}
+      {stands === 'both' && saved && (
+        <div className="bar">
+          <Mark level="bad">{w.watch.both}</Mark>
+          <Button onClick={() => list.open(saved)}>{w.watch.takeTheirs}</Button>
+          <Button onClick={() => setSaves(true)}>{w.watch.saveAs}</Button>
+        </div>
+      )}
+      {stands === 'gone' && <Mark level="doubtful">{w.watch.gone}</Mark>}
       <div
         className="table-box"
         ref={box}
@@ -245,7 +270,7 @@ export default function Watch() {
           className="stack"
           onSubmit={(event) => {
             event.preventDefault();
-            void save();
+            void save(name, name === saved?.name ? list.version : '');
           }}
         >
           <TextInput label={w.watch.name} value={name} onChange={(event) => setName(event.currentTarget.value)} required data-autofocus />

@@ -1,20 +1,30 @@
 import { useSyncExternalStore } from 'react';
+import type { Sheet, WatchList } from '../types';
 
-// The list that is being watched, kept in this browser until it is saved by a name.
+/** A list that is being watched. It stays in this browser until it is saved by a name. */
+export interface Watched {
+  name: string; // of the saved list that it began from; empty for a new one
+  version: string; // of that
+  base: string[]; // what that held
+  nodes: string[];
+}
+
 const kKey = 'zunth watch list';
-let state: { name: string; nodes: string[] } = read();
+const kNew: Watched = { name: '', version: '', base: [], nodes: [] };
+let state = read();
 const listeners = new Set<() => void>();
 
-function read(): { name: string; nodes: string[] } {
+function read(): Watched {
   try {
-    const kept = JSON.parse(localStorage.getItem(kKey) ?? '') as { name: string; nodes: string[] };
-    return { name: String(kept.name ?? ''), nodes: kept.nodes.filter((node) => typeof node === 'string') };
+    const kept = JSON.parse(localStorage.getItem(kKey) ?? '') as Watched;
+    const nodes = kept.nodes.filter((node) => typeof node === 'string');
+    return { name: String(kept.name ?? ''), version: String(kept.version ?? ''), base: Array.isArray(kept.base) ? kept.base : nodes, nodes };
   } catch {
-    return { name: '', nodes: [] };
+    return kNew;
   }
 }
 
-function set(next: typeof state) {
+function set(next: Watched) {
   state = next;
   try {
     localStorage.setItem(kKey, JSON.stringify(next));
@@ -29,14 +39,29 @@ const subscribe = (listener: () => void) => {
   return () => listeners.delete(listener);
 };
 
+const isSame = (one: string[], other: string[]) => one.length === other.length && one.every((node, index) => node === other[index]);
+
+/** How a list stands to the saved one of its name: which of the two was changed since they were the same. */
+export function standing(list: Watched, saved: Sheet<WatchList> | undefined): 'new' | 'same' | 'here' | 'there' | 'both' | 'gone' {
+  if (!list.name) return 'new';
+  if (!saved) return 'gone';
+  if (isSame(list.nodes, saved.content.nodes ?? [])) return list.version === saved.version ? 'same' : 'there';
+  if (list.version === saved.version) return 'here';
+  return isSame(list.nodes, list.base) ? 'there' : 'both';
+}
+
 export const removeFromList = (node: string) => set({ ...state, nodes: state.nodes.filter((one) => one !== node) });
 
 export function useWatchList() {
-  const { name, nodes } = useSyncExternalStore(subscribe, () => state);
+  const list = useSyncExternalStore(subscribe, () => state);
   return {
-    name,
-    nodes,
+    ...list,
     add: (node: string) => !state.nodes.includes(node) && set({ ...state, nodes: [...state.nodes, node] }),
-    open: (listName: string, list: string[]) => set({ name: listName, nodes: list }),
+    begin: (nodes: string[]) => set({ ...kNew, nodes }),
+    open: (sheet: Sheet<WatchList>) => {
+      const nodes = sheet.content.nodes ?? [];
+      set({ name: sheet.name, version: sheet.version ?? '', base: nodes, nodes });
+    },
+    saved: (name: string, version: string, base: string[]) => set({ ...state, name, version, base }),
   };
 }
