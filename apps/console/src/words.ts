@@ -24,7 +24,7 @@ export const w = {
     processor: 'processor', ofCore: 'of one core', memory: 'memory', lately: 'What went wrong lately', nothingLately: 'Nothing was logged as a warning or an error.', wholeLog: 'The whole log',
   },
   plant: {
-    title: 'Plant', types: 'Types', objects: 'Plant', tree: 'Tree', look: 'Tree or drawing', whole: 'All of the server', hint: 'Each line shows its value as it is now.',
+    title: 'Plant', types: 'Types', objects: 'Plant', drawnHint: 'A card for each object or type; what has a type says only what is its own.', tree: 'Tree', look: 'Tree or drawing', whole: 'All of the server', hint: 'Each line shows its value as it is now.',
     open: 'Unfold', fold: 'Fold', more: 'Show more', empty: 'Nothing is below this node.',
   },
   node: {

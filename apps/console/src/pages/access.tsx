@@ -422,10 +422,28 @@ function Connected({ mayEnd }: { mayEnd: boolean }) {
 }
 
 export default function Access({ me }: { me: Me }) {
-  const isAdministrator = me.roles?.includes('SecurityAdmin');
+  const isAdministrator = me.roles?.includes('SecurityAdmin') ?? false;
+  const sections = [
+    { id: 'certificates', title: w.access.certificates, isShown: isAdministrator, body: <Certificates /> },
+    { id: 'own', title: w.access.own, isShown: isAdministrator, body: <OwnCertificate /> },
+    { id: 'users', title: w.access.users, isShown: isAdministrator, body: <Users /> },
+    { id: 'links', title: w.access.tokens, isShown: !me.isAnonymous, body: <Links /> },
+    { id: 'ways', title: w.access.interfaces, isShown: true, body: <WaysIn mayChange={isAdministrator} /> },
+    { id: 'secured', title: w.access.policies, isShown: true, body: <Policies /> },
+    { id: 'connected', title: w.access.clients, isShown: true, body: <Connected mayEnd={isAdministrator} /> },
+  ].filter((section) => section.isShown);
   return (
     <div className="stack">
-      <h1>{w.access.title}</h1>
+      <div className="title" style={{ marginBottom: 0 }}>
+        <h1>{w.access.title}</h1>
+        <nav className="bar" aria-label={w.access.title}>
+          {sections.map((section) => (
+            <a key={section.id} href={`#${section.id}`}>
+              {section.title}
+            </a>
+          ))}
+        </nav>
+      </div>
       {!isAdministrator && (
         <div className="card bar">
           <span>{w.access.needs}</span>
@@ -434,42 +452,12 @@ export default function Access({ me }: { me: Me }) {
           </Button>
         </div>
       )}
-      {isAdministrator && (
-        <section className="stack">
-          <h2>{w.access.certificates}</h2>
-          <Certificates />
+      {sections.map((section) => (
+        <section className="stack" key={section.id} id={section.id}>
+          <h2>{section.title}</h2>
+          {section.body}
         </section>
-      )}
-      {isAdministrator && (
-        <section className="stack">
-          <h2>{w.access.own}</h2>
-          <OwnCertificate />
-        </section>
-      )}
-      {isAdministrator && (
-        <section className="stack">
-          <h2>{w.access.users}</h2>
-          <Users />
-        </section>
-      )}
-      {!me.isAnonymous && (
-        <section className="stack">
-          <h2>{w.access.tokens}</h2>
-          <Links />
-        </section>
-      )}
-      <section className="stack">
-        <h2>{w.access.interfaces}</h2>
-        <WaysIn mayChange={isAdministrator ?? false} />
-      </section>
-      <section className="stack">
-        <h2>{w.access.policies}</h2>
-        <Policies />
-      </section>
-      <section className="stack">
-        <h2>{w.access.clients}</h2>
-        <Connected mayEnd={isAdministrator ?? false} />
-      </section>
+      ))}
     </div>
   );
 }

@@ -21,13 +21,19 @@ export default function Plant() {
     <div className="stack" style={{ height: '100%', display: 'flex', flexDirection: 'column' }}>
       <div className="title" style={{ marginBottom: 0 }}>
         <h1>{w.plant.title}</h1>
-        <span className="soft">{w.plant.hint}</span>
+        <span className="soft">{isDrawn ? w.plant.drawnHint : w.plant.hint}</span>
         <span className="does">
           <SegmentedControl size="xs" data={roots} value={root} onChange={setRoot} aria-label={w.plant.title} />
           <SegmentedControl size="xs" data={looks} value={isDrawn ? 'drawn' : 'tree'} onChange={(look) => setDrawn(look === 'drawn')} aria-label={w.plant.look} />
         </span>
       </div>
-      <div style={{ flex: 1, minHeight: 200 }}>{isDrawn ? <Drawn key={root} node={root} /> : <Outline key={root} root={root} height="100%" />}</div>
+      {isDrawn ? (
+        <Drawn key={root} node={root} isWhole />
+      ) : (
+        <div style={{ flex: 1, minHeight: 200 }}>
+          <Outline key={root} root={root} height="100%" />
+        </div>
+      )}
     </div>
   );
 }

@@ -163,7 +163,10 @@ export default function Watch() {
         <Menu position="bottom-start">
           <Menu.Target>
             <Button aria-label={`${w.watch.list}: ${list.name || w.watch.unsaved}`}>
-              {list.name || w.watch.unsaved} <span aria-hidden="true">▾</span>
+              {list.name || w.watch.unsaved}
+              <span aria-hidden="true" style={{ marginLeft: 6 }}>
+                ▾
+              </span>
             </Button>
           </Menu.Target>
           <Menu.Dropdown>
