@@ -1,6 +1,7 @@
 #include "apps/sim/site_plant.hpp"
 
 #include "apps/sim/modbus_server.hpp"
+#include "core/ua/json_type.hpp"
 #include "core/ua/text.hpp"
 #include "service/device/elements.hpp"
 #include "service/device/line_station.hpp"
@@ -16,7 +17,6 @@
 #include <stdexcept>
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace zunth::sim {
 
@@ -211,7 +211,7 @@ std::vector<std::string> SitePlant::open() {
             std::make_shared<Publisher>(sends, [guesses = std::move(guesses), started, speedup = speedup_] {
               const double age =
                   std::chrono::duration<double>(std::chrono::steady_clock::now() - started).count() * speedup;
-              std::map<std::string, nlohmann::json> topics;
+              std::map<std::string, ua::Json> topics;
               std::map<std::string, std::string> plain;
               for (const auto& guess : guesses) {
                 model::Findings none;
@@ -224,7 +224,7 @@ std::vector<std::string> SitePlant::open() {
                   plain[point->topic] = device::plainText(raw);
                   continue;
                 }
-                nlohmann::json* at = &topics[point->topic];
+                ua::Json* at = &topics[point->topic];
                 for (const auto& part : point->path) at = &(*at)[part];
                 double number = 0;
                 if (raw.toDouble(number))

@@ -1,15 +1,15 @@
 #pragma once
 
+#include "core/ua/json_type.hpp"
 #include "core/ua/result.hpp"
 
 #include <string>
 #include <vector>
 
-#include <nlohmann/json.hpp>
 
 namespace zunth::cli {
 
-using Json = nlohmann::ordered_json;
+using ua::Json;
 
 enum class Format { Table, Json, Yaml, Csv };
 /// Whether it keeps every value as what it is, for programs.

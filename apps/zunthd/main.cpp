@@ -4,6 +4,7 @@
 #include "service/admin/running_site.hpp"
 #include "service/admin/site_lock.hpp"
 #include "service/console/console.hpp"
+#include "service/logs/logs.hpp"
 #include "service/net/allocation.hpp"
 
 #include <algorithm>

@@ -1,18 +1,16 @@
 #include "core/secure/token.hpp"
 
 #include "core/ua/base64.hpp"
+#include "core/ua/json_type.hpp"
 
 #include <algorithm>
 
-#include <nlohmann/json.hpp>
 #include <openssl/err.h>
 #include <openssl/evp.h>
 
 namespace zunth::secure {
 
 using namespace ua;
-using Json = nlohmann::json;
-
 namespace {
 
 constexpr std::size_t kLongest = 16 * 1024;

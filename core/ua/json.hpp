@@ -1,17 +1,14 @@
 #pragma once
 
 #include "core/ua/bytes.hpp"
+#include "core/ua/json_type.hpp"
 #include "core/ua/structure_schema.hpp"
 
 #include <span>
 
-#include <nlohmann/json.hpp>
-
 /// OPC UA JSON (Part 6, 5.4), in the forms of version 1.04 and those that 1.05 has put in their place; both are read
 /// wherever JSON is read. Text from strangers goes through json_parser.hpp first.
 namespace zunth::ua {
-
-using Json = nlohmann::ordered_json;
 
 enum class JsonForm {
   Reversible,     // 1.04: with the types and indexes that it takes to read it back

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/ua/instant.hpp"
+#include "core/ua/json_type.hpp"
 #include "core/ua/result.hpp"
 #include "service/net/tcp_link.hpp"
 
@@ -9,11 +10,10 @@
 #include <map>
 
 #include <boost/asio/local/stream_protocol.hpp>
-#include <nlohmann/json.hpp>
 
 namespace zunth::admin {
 
-using Json = nlohmann::ordered_json;
+using ua::Json;
 
 /// Who asks for something to be done: shown in the audit log.
 struct Actor {

@@ -3,16 +3,12 @@
 #include "core/ua/text.hpp"
 #include "service/logs/logs.hpp"
 
-#include <nlohmann/json.hpp>
-
 namespace zunth::admin {
 
 using namespace ua;
 using device::Discovered;
 
 namespace {
-
-using PointsJson = nlohmann::ordered_json;
 
 constexpr const char* kMending =
     "devices discover their points anew, and nothing is kept: put an older copy back or take the file away, and "
@@ -46,7 +42,7 @@ Result<void> DiscoveryFile::load() {
       }
       entries.emplace(device.at("name").get<std::string>(), std::move(entry));
     }
-  } catch (const PointsJson::exception& problem) {
+  } catch (const Json::exception& problem) {
     return kept_.damaged(problem.what());
   }
   entries_ = std::move(entries);
@@ -85,10 +81,10 @@ void DiscoveryFile::finish() {
   if (hasChanged_) tellUnsaved(kept_.save(list()));
 }
 
-PointsJson DiscoveryFile::list() const {
-  PointsJson out = PointsJson::array();
+Json DiscoveryFile::list() const {
+  Json out = Json::array();
   for (const auto& [name, entry] : entries_) {
-    PointsJson points = PointsJson::array();
+    Json points = Json::array();
     for (const auto& point : entry.points)
       points.push_back({{"name", point.name}, {"is", point.words}, {"type", nameOf(point.type)}});
     out.push_back({{"name", name}, {"discover", entry.asked}, {"points", std::move(points)}});

@@ -33,7 +33,7 @@ class DiscoveryFile final : public device::DiscoveredPoints {
     std::vector<device::Discovered> points;
   };
   void changed();
-  nlohmann::ordered_json list() const;
+  ua::Json list() const;
 
   Parts parts_;
   StateList kept_;

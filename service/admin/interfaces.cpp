@@ -206,7 +206,7 @@ Result<Json> Interfaces::change(const Actor& actor, const Json& asked, bool isIn
     after.insert(name);
   else
     after.erase(name);
-  nlohmann::ordered_json kept = nlohmann::ordered_json::array();
+  Json kept = Json::array();
   for (const auto& each : after) kept.push_back(each);
   auto outcome = inhibitedIn(parts_.folder).save(std::move(kept));
   if (outcome) {

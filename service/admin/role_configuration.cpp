@@ -6,13 +6,11 @@
 #include <fstream>
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <spdlog/spdlog.h>
 
 namespace zunth::admin {
 
 using namespace ua;
-using Json = nlohmann::ordered_json;
 using secure::RoleRule;
 using server::CallOutcome;
 using server::refused;

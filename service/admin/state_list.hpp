@@ -1,11 +1,11 @@
 #pragma once
 
+#include "core/ua/json_type.hpp"
 #include "core/ua/result.hpp"
 
 #include <filesystem>
 #include <string>
 
-#include <nlohmann/json_fwd.hpp>
 
 namespace zunth::admin {
 
@@ -18,9 +18,9 @@ class StateList {
       : file_(std::move(file)), name_(std::move(name)), mending_(std::move(mending)) {}
 
   /// Empty when there is no file; BadConfigurationError, BadNotSupported.
-  ua::Result<nlohmann::ordered_json> load() const;
+  ua::Result<ua::Json> load() const;
   /// The errors of replaceFile().
-  ua::Result<void> save(nlohmann::ordered_json list) const;
+  ua::Result<void> save(ua::Json list) const;
   /// What load() answers for a list whose entries make no sense.
   ua::Error damaged(const std::string& why) const;
 

@@ -2,19 +2,18 @@
 
 #include "core/ua/base64.hpp"
 #include "core/ua/foreign.hpp"
+#include "core/ua/json_type.hpp"
 #include "service/admin/state_list.hpp"
 #include "service/server/random.hpp"
 
 #include <algorithm>
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <openssl/sha.h>
 
 namespace zunth::console {
 
 using namespace ua;
-using Json = nlohmann::ordered_json;
 
 namespace {
 

@@ -1,17 +1,17 @@
 #pragma once
 
+#include "core/ua/json_type.hpp"
 #include "service/console/request.hpp"
 
 #include <utility>
 #include <vector>
 
 #include <boost/asio/awaitable.hpp>
-#include <nlohmann/json.hpp>
 
 /// What is asked and answered over HTTP, without sockets.
 namespace zunth::console {
 
-using Json = nlohmann::ordered_json;
+using ua::Json;
 template <class T>
 using Awaitable = boost::asio::awaitable<T>;
 

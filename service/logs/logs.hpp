@@ -4,7 +4,15 @@
 #include <optional>
 #include <string_view>
 
+#include <fmt/format.h>
 #include <spdlog/spdlog.h>
+
+// The library has it: each room that logs would otherwise make another, with all that formats numbers.
+#if FMT_VERSION < 100000
+extern template void fmt::detail::vformat_to<char>(fmt::detail::buffer<char>&, fmt::string_view,
+                                                   fmt::basic_format_args<fmt::buffer_context<char>>,
+                                                   fmt::detail::locale_ref);
+#endif
 
 /// What the service tells of what it does. Each part can be asked to tell more by itself; all write to one place.
 namespace zunth::logs {

@@ -26,7 +26,7 @@ void eachVector(Visit visit) {
   for (const std::string name : {"messages", "structures"}) {
     std::ifstream file(ZUNTH_SOURCE_DIR "/tests/vectors/" + name + ".jsonl");
     for (std::string text; std::getline(file, text);) {
-      const auto line = nlohmann::json::parse(text);
+      const auto line = Json::parse(text);
       const auto* schema = TypeCatalog::standard().find(line.at("structure").get<std::string>());
       if (!schema) continue;  // of another namespace
       const auto octets = test::unhex(line.at("hex").get<std::string>());

@@ -3,12 +3,12 @@
 #include "core/secure/key_exchange.hpp"
 #include "core/secure/password.hpp"
 #include "core/secure/trust.hpp"
+#include "core/ua/json_type.hpp"
 
 #include <fstream>
 
 #include "tests/hex.hpp"
 #include <catch2/catch.hpp>
-#include <nlohmann/json.hpp>
 
 namespace zunth::secure_test {
 
@@ -18,27 +18,27 @@ using test::unhex;
 
 namespace {
 
-std::vector<nlohmann::json> linesOf(const std::string& name) {
-  std::vector<nlohmann::json> out;
+std::vector<Json> linesOf(const std::string& name) {
+  std::vector<Json> out;
   std::ifstream file(ZUNTH_SOURCE_DIR "/tests/vectors/" + name);
-  for (std::string line; std::getline(file, line);) out.push_back(nlohmann::json::parse(line));
+  for (std::string line; std::getline(file, line);) out.push_back(Json::parse(line));
   return out;
 }
 
-std::vector<nlohmann::json> vectors(const std::string& what) {
+std::vector<Json> vectors(const std::string& what) {
   auto out = linesOf("security.jsonl");
   std::erase_if(out, [&](const auto& json) { return json.at("what") != what; });
   return out;
 }
 
-ByteString octets(const nlohmann::json& hex) {
+ByteString octets(const Json& hex) {
   const Bytes raw = unhex(hex.get<std::string>());
   return ByteString(raw.data(), raw.size());
 }
-Bytes bytes(const nlohmann::json& hex) { return unhex(hex.get<std::string>()); }
+Bytes bytes(const Json& hex) { return unhex(hex.get<std::string>()); }
 bool same(BytesView a, BytesView b) { return std::ranges::equal(a, b); }
 
-std::unique_ptr<ChannelKeys> keysOf(const nlohmann::json& v, const std::string& side) {
+std::unique_ptr<ChannelKeys> keysOf(const Json& v, const std::string& side) {
   const ByteString client = octets(v.at("clientNonce")), server = octets(v.at("serverNonce"));
   const Policy& policy = *policyOf(v.at("policy").get<std::string>());
   return side == "client" ? ChannelKeys::derive(policy, server, client) : ChannelKeys::derive(policy, client, server);

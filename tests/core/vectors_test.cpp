@@ -1,6 +1,7 @@
 // Octets made by a second implementation of the encoding must decode to the values it wrote, and encode back.
 #include "core/ua/base64.hpp"
 #include "core/ua/generated/structures.hpp"
+#include "core/ua/json_type.hpp"
 #include "core/ua/structure_walk.hpp"
 
 #include <fstream>
@@ -8,13 +9,12 @@
 #include "tests/hex.hpp"
 #include "tests/recode.hpp"
 #include <catch2/catch.hpp>
-#include <nlohmann/json.hpp>
 
 namespace zunth::vectors_test {
 
 using namespace zunth::ua;
 using test::recode;
-using Json = nlohmann::json;
+using ua::Json;
 
 namespace {
 

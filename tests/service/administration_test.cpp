@@ -385,7 +385,7 @@ TEST_CASE("the fields that programs read are those of the documentation", "[plan
         isLocal ? plant.zunthAlone(command + " --site site --output json") : plant.zunth(command + " --output json");
     CHECK(told.code <= 1);
     ++rows;
-    const auto json = nlohmann::ordered_json::parse(told.out);
+    const auto json = Json::parse(told.out);
     if (json.empty()) {
       CHECK((verb == "trust" || verb == "log"));  // nobody is known yet, and nothing was told
       continue;

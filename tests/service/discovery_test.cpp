@@ -1,5 +1,6 @@
 // Points that devices discover by themselves, and the nodes that show them.
 #include "core/space/namespace0.hpp"
+#include "core/ua/json_type.hpp"
 #include "service/admin/discovery_file.hpp"
 #include "service/device/topic_pattern.hpp"
 
@@ -9,7 +10,6 @@
 #include <catch2/catch.hpp>
 #include <fmt/format.h>
 #include <mosquitto.h>
-#include <nlohmann/json.hpp>
 
 namespace zunth::discovery_test {
 
@@ -433,7 +433,7 @@ struct Shore {
     Process watch(
         {program("zunth"), "watch", node, "--interval", "50", "--output", "json", "--for", "30", "--at", url});
     for (std::string line = watch.line(); !line.empty(); line = watch.line())
-      if (nlohmann::json::parse(line)["value"] == value) return true;
+      if (Json::parse(line)["value"] == value) return true;
     return false;
   }
   Broker broker;
@@ -514,7 +514,7 @@ TEST_CASE("what a gateway sends late goes to history, in its place", "[device][m
   for (int i = 0; i < 200 && values.size() < 5; ++i) {
     values.clear();
     const auto told = shore.zunth("history A/b --from -5min --output json").out;
-    for (const auto& row : nlohmann::json::parse(told))
+    for (const auto& row : Json::parse(told))
       if (row["value"].is_number()) values.push_back(row["value"]);
   }
   CHECK(values == std::vector<double>{1, 2, 3, 4, 5});

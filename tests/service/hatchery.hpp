@@ -1,15 +1,16 @@
 #pragma once
 
+#include "core/ua/json_type.hpp"
+
 #include <map>
 
 #include "tests/keys.hpp"
 #include "tests/service/broker.hpp"
 #include <catch2/catch.hpp>
-#include <nlohmann/json.hpp>
 
 namespace zunth::test {
 
-using Json = nlohmann::json;
+using ua::Json;
 
 /// The demo's plant with all of its devices, on ports of its own.
 class Hatchery {

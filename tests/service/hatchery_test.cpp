@@ -6,11 +6,10 @@
 #include <sstream>
 
 #include <catch2/catch.hpp>
-#include <nlohmann/json.hpp>
 
 namespace zunth::hatchery_test {
 
-using Json = nlohmann::json;
+using ua::Json;
 using test::Hatchery;
 using test::program;
 

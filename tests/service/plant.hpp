@@ -1,12 +1,13 @@
 #pragma once
 
+#include "core/ua/json_type.hpp"
+
 #include "tests/keys.hpp"
 #include "tests/service/process.hpp"
-#include <nlohmann/json.hpp>
 
 namespace zunth::test {
 
-using Json = nlohmann::json;
+using ua::Json;
 
 /// A site with one drum filter, its simulator and its service, all on free ports.
 class Plant {

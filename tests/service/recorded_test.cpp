@@ -1,10 +1,11 @@
 // Requests made by a second implementation, whole and damaged, straight into the services.
+#include "core/ua/json_type.hpp"
+
 #include <fstream>
 
 #include "tests/hex.hpp"
 #include "tests/service/fake_peer.hpp"
 #include <catch2/catch.hpp>
-#include <nlohmann/json.hpp>
 
 namespace zunth::recorded_test {
 
@@ -16,7 +17,7 @@ std::vector<std::pair<std::string, Bytes>> recordedRequests() {
   std::vector<std::pair<std::string, Bytes>> out;
   std::ifstream file(ZUNTH_SOURCE_DIR "/tests/vectors/messages.jsonl");
   for (std::string line; std::getline(file, line);) {
-    const auto json = nlohmann::json::parse(line);
+    const auto json = Json::parse(line);
     const std::string name = json.at("structure");
     // The channel's own requests never reach the services.
     if (name.ends_with("Request") && name.find("SecureChannel") == std::string::npos)

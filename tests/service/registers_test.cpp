@@ -17,7 +17,7 @@ namespace zunth::registers_test {
 using namespace zunth::ua;
 using namespace zunth::registers;
 using namespace zunth::test;
-using Json = nlohmann::json;
+using ua::Json;
 
 namespace {
 
