@@ -6,7 +6,6 @@
 #include <filesystem>
 #include <string>
 
-
 namespace zunth::admin {
 
 /// A list that is kept as JSON under state/, as {"version": 1, NAME: [...]}. What is damaged, or was written by a newer

@@ -13,10 +13,14 @@ space::NodeIndex nodeNamed(const space::Space& space, const space::Rights& right
 /// so many; fields of alarms only by name.
 std::vector<space::NodeIndex> variablesNamed(const space::Space& space, const space::Rights& rights,
                                              const std::string& pattern, std::size_t most);
-/// When a walk through values is to let others have their turn: each counts by its elements.
+/// When a walk through values is to let others have their turn: each counts by its elements, and by its length.
 class Turns {
  public:
-  void count(const ua::Variant& value) { counted_ += 1 + value.length(); }
+  void count(const ua::Variant& value) {
+    counted_ += 1 + value.length();
+    if (const auto* text = value.get<ua::String>()) counted_ += text->size() / kOctets;
+    if (const auto* octets = value.get<ua::ByteString>()) counted_ += octets->size() / kOctets;
+  }
   bool isOver() {
     if (counted_ - last_ < kAtOnce) return false;
     last_ = counted_;
@@ -25,7 +29,7 @@ class Turns {
   std::size_t counted() const { return counted_; }
 
  private:
-  static constexpr std::size_t kAtOnce = 1'000;
+  static constexpr std::size_t kAtOnce = 1'000, kOctets = 16;
   std::size_t counted_ = 0, last_ = 0;
 };
 

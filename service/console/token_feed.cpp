@@ -16,7 +16,7 @@ using namespace ua;
 
 namespace {
 
-constexpr std::size_t kWaiting = 256 << 10;     // octets that may wait for who listens
+constexpr std::size_t kWaiting = 256 << 10;      // octets that may wait for who listens
 constexpr std::size_t kMostInMessage = 100'000;  // in one message; what is more comes in the next
 
 bool isSame(const DataValue& one, const DataValue& other) {

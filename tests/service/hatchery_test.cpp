@@ -9,9 +9,9 @@
 
 namespace zunth::hatchery_test {
 
-using ua::Json;
 using test::Hatchery;
 using test::program;
+using ua::Json;
 
 namespace {
 

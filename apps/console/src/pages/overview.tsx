@@ -22,7 +22,7 @@ export function Copyable({ text, octets }: { text: string; octets?: boolean }) {
       <span className={octets ? 'octets' : ''} style={{ overflowWrap: 'anywhere' }}>
         {text}
       </span>
-      <Button size="compact-xs" onClick={copy} aria-label={`${w.copy}: ${text}`}>
+      <Button size="compact-xs" style={{ flexShrink: 0 }} onClick={copy} aria-label={`${w.copy}: ${text}`}>
         {isCopied ? w.copied : w.copy}
       </Button>
     </span>

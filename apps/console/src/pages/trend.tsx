@@ -91,7 +91,7 @@ function Remark({ nodes, at, onMove, onDone }: { nodes: string[]; at: number; on
     >
       <TextInput size="xs" type="datetime-local" step={1} aria-label={w.trend.remarkAt} value={fieldText(at)} onChange={(event) => event.currentTarget.value && onMove(new Date(event.currentTarget.value).getTime())} />
       {nodes.length > 1 && <NativeSelect size="xs" aria-label={w.trend.remarkOn} data={nodes} value={nodes.includes(node) ? node : nodes[0]} onChange={(event) => setNode(event.currentTarget.value)} />}
-      <TextInput size="xs" style={{ flex: 1 }} placeholder={w.trend.remarkText} aria-label={w.trend.remarkText} value={text} onChange={(event) => setText(event.currentTarget.value)} />
+      <TextInput size="xs" style={{ flex: 1, minWidth: 180 }} placeholder={w.trend.remarkText} aria-label={w.trend.remarkText} value={text} onChange={(event) => setText(event.currentTarget.value)} />
       <Button size="xs" type="submit" loading={isBusy} disabled={!text.trim()}>
         {w.trend.remark}
       </Button>

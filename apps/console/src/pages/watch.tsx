@@ -72,14 +72,16 @@ const isWritable = (sample: Sample | null) => sample?.facts?.isWritable ?? false
 const Row = memo(function Row({ node, isPaused, onWrite, top }: { node: string; isPaused: boolean; onWrite: (node: string) => void; top: number }) {
   const unit = useLivePart(node, unitOf);
   const mayWrite = useLivePart(node, isWritable);
+  const path = node.split('/');
   return (
     <div className="watch-row" role="row" style={{ position: 'absolute', top, left: 0, right: 0 }}>
       <span role="cell" className="cut">
         <Link href={`/node/${encodeURIComponent(node)}`} title={node}>
-          {node.split('/').pop()}
+          {path.at(-1)}
         </Link>{' '}
-        <span className="soft" style={{ fontSize: 12 }}>
-          {node.split('/').slice(0, -1).join('/')}
+        <span className="soft where">
+          <span className="hide-small">{path.slice(0, -2).map((part) => `${part}/`)}</span>
+          {path.at(-2)}
         </span>
       </span>
       <span role="cell" className="number cut">
