@@ -40,6 +40,13 @@ ModelSource fromServer(Options options, const std::string& from, bool withValues
   return out;
 }
 
+/// A model's own before one of the standard; kNoNode when there is none.
+space::NodeIndex typeNamed(const space::Space& space, const std::string& name) {
+  for (auto node = static_cast<space::NodeIndex>(space.rows()); node-- > 0;)
+    if (space.exists(node) && space::isType(space.nodeClass(node)) && space.name(node) == name) return node;
+  return space::kNoNode;
+}
+
 }  // namespace
 
 std::vector<std::uint16_t> ModelSource::namespaces() const {
@@ -72,6 +79,7 @@ ModelSource modelFrom(const Options& options, const std::string& from, bool with
 }
 
 space::NodeIndex nodeIn(const space::Space& space, const std::string& path) {
+  if (const auto id = NodeId::parse(path); id && space.find(*id) != space::kNoNode) return space.find(*id);
   space::NodeIndex at = space.at(id::ObjectsFolder);
   model::Findings unused;
   for (const auto& segment : model::splitPath({path, {}})) {
@@ -82,6 +90,7 @@ space::NodeIndex nodeIn(const space::Space& space, const std::string& path) {
       names.emplace_back(space.name(reference.target()));
       if (names.back() == segment.text) next = reference.target();
     }
+    if (next == space::kNoNode && segment.text == path) next = typeNamed(space, path);
     if (next == space::kNoNode) {
       const std::string near = nearest(segment.text, names);
       fail({status::BadNodeIdUnknown, fmt::format("the model has no '{}' at {}", segment.text, path),

@@ -19,7 +19,8 @@ struct ModelSource {
 };
 ModelSource modelFrom(const Options& options, const std::string& from, bool withValues = false);
 
-/// The node of a path from Objects, in a model; kNoNode, and the nearest name told, when there is none.
+/// The node of a path from Objects, of an id, or a type by its name, in a model; kNoNode, and the nearest name told,
+/// when there is none.
 space::NodeIndex nodeIn(const space::Space& space, const std::string& path);
 
 /// Writes a file; false, and why is told, when that can't be.

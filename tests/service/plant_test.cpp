@@ -528,6 +528,12 @@ TEST_CASE("a running server is written down, compared and drawn like a file", "[
   }
   CHECK(plant.zunthAlone("outline back.yaml DF1 --filter kPa").out.find("pressure") != std::string::npos);
   CHECK(plant.zunthAlone("draw " + plant.url + " plant.svg").code == 0);
+  // A type, by its name or id.
+  for (const char* type : {"Mode", "ConditionType", "i=2782"}) {
+    INFO(type);
+    CHECK(plant.zunthAlone("draw site type.svg " + std::string(type)).code == 0);
+  }
+  CHECK(plant.zunthAlone("draw site type.svg Moed").code == 1);
   CHECK(std::filesystem::exists(plant.folder.path / "plant-types.svg"));
   CHECK(plant.zunthAlone("document site plant.html").code == 0);
   CHECK(plant.zunthAlone("convert site plant.csv").code == 0);
