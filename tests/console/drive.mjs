@@ -149,6 +149,19 @@ try {
     await page.getByRole('button', { name: 'Take theirs' }).click();
     await page.getByRole('row').filter({ hasText: 'DF2' }).waitFor();
     await changed.waitFor({ state: 'detached' });
+    // One's own stays as it was saved, and at no moment turns into the one before.
+    await page.getByRole('button', { name: /^Remove: .*oxygen|^Remove: .*DF2/ }).first().click();
+    await changed.waitFor();
+    await page.evaluate(() => {
+      globalThis.mostRows = 0;
+      const count = () => (globalThis.mostRows = Math.max(globalThis.mostRows, document.querySelectorAll('[role=row]').length));
+      new MutationObserver(count).observe(document.body, { childList: true, subtree: true });
+    });
+    const rows = await page.getByRole('row').count();
+    await page.getByRole('button', { name: 'Save', exact: true }).click();
+    await changed.waitFor({ state: 'detached' });
+    await page.waitForLoadState('networkidle');
+    expect((await page.evaluate(() => globalThis.mostRows)) <= rows, 'the list as it was before came back');
   });
   await step('a trend shows past and present', async () => {
     await go('/trend?node=Hatchery%2FHall1%2FTank%20A2%2Foxygen&node=Hatchery%2FIntake%2FDF1%2Fpressure');

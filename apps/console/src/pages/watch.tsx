@@ -147,6 +147,10 @@ export default function Watch() {
     attempt(async () => {
       const nodes = list.nodes;
       const now = await post<{ version: string }>('sheets', { kind: 'lists', name: as, content: { nodes }, version });
+      // What is known of the saved ones changes at once with the list: an older version would look like somebody's newer.
+      queries.setQueryData<{ sheets: Sheet<WatchList>[] }>(['lists'], (known) => ({
+        sheets: [...(known?.sheets ?? []).filter((sheet) => sheet.name !== as), { name: as, version: now.version, content: { nodes } }],
+      }));
       list.saved(as, now.version, nodes);
       setSaves(false);
     });
